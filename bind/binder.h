@@ -1,0 +1,63 @@
+// What the parts of the bookbinder share: the book so far, register names, notions, complaints.
+#pragma once
+
+#include <optional>
+
+#include "book.h"
+
+namespace porphyry::bind {
+
+struct NamedRegister {
+  uint8_t physical;
+  uint8_t bits;
+};
+
+class Binder {
+ public:
+  explicit Binder(const SourceText& source) : source_(source) {}
+
+  Result<BoundBook> run();
+
+ private:
+  friend class MeaningReader;
+  friend class RuleReader;
+
+  using WordList = std::vector<std::string>;
+
+  void complain(const Line& line, std::string message, std::string expected = "");
+  std::optional<NamedRegister> register_named(const std::string& name) const;
+  std::vector<uint8_t> register_list(const Line& line, const WordList& list, size_t from);
+  int class_named(const std::string& name) const;
+  uint8_t flags_register() const;
+
+  void settings(const Entry& entry);
+  void registers(const Entry& entry);
+  void convention(const Entry& entry);
+  void upkeep(const Entry& entry);
+  void instruction(const Entry& entry);
+  bool form(const Line& line, BoundForm& form);
+  bool operand(const Line& line, const WordList& w, size_t& at, BoundForm& form);
+  bool encoding(const Line& line, const WordList& w, size_t at, BoundForm& form);
+  void meaning(const Line& where, const std::vector<Line>& lines, BoundForm& form);
+  void group_forms();
+
+  // The general form of a name for operands of these kinds; see rules.cpp.
+  struct Wanted {
+    machine::OperandKind kind;
+    int register_class = -1;
+    int physical = -1;
+  };
+  machine::FormIndex find_form(const std::string& name, const std::vector<Wanted>& wanted) const;
+
+  const SourceText& source_;
+  Diagnostics problems_;
+  BoundBook book_;
+  std::map<std::string, NamedRegister> register_names_;
+  std::map<std::string, Entry> notions_;
+  std::map<std::string, std::vector<machine::FormIndex>> by_name_;
+};
+
+// iN of any width up to 128, f32, f64.
+std::optional<Type> type_named(const std::string& word);
+
+}  // namespace porphyry::bind

@@ -1,0 +1,234 @@
+#include "book.h"
+
+#include <algorithm>
+
+#include "binder.h"
+#include "rules.h"
+
+namespace porphyry::bind {
+
+using machine::FormIndex;
+using machine::OperandKind;
+
+std::optional<Type> type_named(const std::string& word) {
+  if (word == "f32") return Type::f32();
+  if (word == "f64") return Type::f64();
+  if (word == "bool") return Type::boolean();
+  if (word.size() < 2 || word[0] != 'i') return std::nullopt;
+  auto bits = number(word.substr(1));
+  if (!bits || *bits < 1 || *bits > 128) return std::nullopt;
+  return Type::integer(static_cast<unsigned>(*bits));
+}
+
+void Binder::complain(const Line& line, std::string message, std::string expected) {
+  Diagnostic d = complaint(std::move(message), std::move(expected));
+  d.file = source_.name();
+  d.line = line.number;
+  d.column = line.indent + 1;
+  d.excerpt = line.text;
+  d.length = static_cast<uint32_t>(line.text.size());
+  problems_.push_back(std::move(d));
+}
+
+std::optional<NamedRegister> Binder::register_named(const std::string& name) const {
+  auto it = register_names_.find(name);
+  return it == register_names_.end() ? std::nullopt : std::optional(it->second);
+}
+
+std::vector<uint8_t> Binder::register_list(const Line& line, const WordList& list, size_t from) {
+  std::vector<uint8_t> out;
+  for (size_t k = from; k < list.size(); ++k) {
+    if (auto r = register_named(list[k])) out.push_back(r->physical);
+    else complain(line, "no register is called '" + list[k] + "'", "a register of this book");
+  }
+  return out;
+}
+
+int Binder::class_named(const std::string& name) const {
+  for (size_t k = 0; k < book_.classes.size(); ++k)
+    if (book_.classes[k].name == name) return static_cast<int>(k);
+  return -1;
+}
+
+uint8_t Binder::flags_register() const {
+  uint8_t n = 0;
+  for (const BoundClass& c : book_.classes) n = static_cast<uint8_t>(n + c.count);
+  return n;
+}
+
+Result<BoundBook> Binder::run() {
+  std::vector<Entry> entries = gather_entries(source_, problems_);
+  book_.forms.resize(machine::first_real_form);
+  auto kind = [](const Entry& e) { return words(e.header.text).front(); };
+  for (const Entry& e : entries) {
+    if (kind(e) == "notion") notions_.insert_or_assign(words(e.header.text).at(1), e);
+    else if (kind(e) == "registers") registers(e);
+    else settings(e);
+  }
+  for (const Entry& e : entries) {
+    if (kind(e) == "convention") convention(e);
+    if (kind(e) == "instruction") instruction(e);
+  }
+  group_forms();
+  for (const Entry& e : entries) {
+    if (kind(e) == "upkeep") upkeep(e);
+    if (kind(e) == "rule") {
+      if (auto rule = RuleReader(*this, e).run()) book_.rules.push_back(std::move(*rule));
+    }
+  }
+  std::stable_sort(book_.rules.begin(), book_.rules.end(), [](const BoundRule& a, const BoundRule& b) {
+    return std::pair(a.matches_constant, a.nodes[0].op) < std::pair(b.matches_constant, b.nodes[0].op);
+  });
+  if (!problems_.empty()) return std::move(problems_);
+  return std::move(book_);
+}
+
+void Binder::settings(const Entry& entry) {
+  WordList w = words(entry.header.text);
+  if (w[0] == "book") {
+    book_.name = w.size() > 1 ? w[1] : "";
+    size_t from = entry.header.text.find('"'), to = entry.header.text.rfind('"');
+    if (from != std::string::npos && to > from) book_.description = entry.header.text.substr(from + 1, to - from - 1);
+  } else if (w[0] == "features") {
+    book_.features.assign(w.begin() + 1, w.end());
+  } else if (w[0] == "usual") {
+    for (size_t k = 1; k < w.size(); ++k)
+      for (size_t f = 0; f < book_.features.size(); ++f)
+        if (book_.features[f] == w[k]) book_.usual |= static_cast<uint8_t>(1 << f);
+  } else if (w[0] == "flags") {
+    book_.flags.assign(w.begin() + 1, w.end());
+  } else if (w[0] == "address") {
+    for (size_t k = 2; k < w.size() && w[k] != ","; ++k) book_.scales.push_back(static_cast<uint8_t>(number(w[k]).value_or(1)));
+  } else if (w[0] != "pointer" && w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" && w[0] != "rule") {
+    complain(entry.header, "'" + w[0] + "' begins no entry", "book, registers, convention, upkeep, notion, instruction or rule");
+  }
+}
+
+// registers general 64: rax …, then lines `as 32: eax … clears`.
+void Binder::registers(const Entry& entry) {
+  BoundClass c;
+  c.first = flags_register();
+  auto view = [&](const Line& line, machine::Rest rest) {
+    WordList w = words(line.text);
+    size_t colon = static_cast<size_t>(std::find(w.begin(), w.end(), ":") - w.begin());
+    auto bits = colon >= 2 && colon < w.size() ? number(w[colon - 1]) : std::nullopt;
+    if (!bits) return complain(line, "the width is missing", "registers CLASS BITS: names");
+    if (w.back() == "keeps" || w.back() == "clears") {
+      rest = w.back() == "clears" ? machine::Rest::Clears : machine::Rest::Keeps;
+      w.pop_back();
+    }
+    BoundClass::View v{static_cast<uint8_t>(*bits), rest, {w.begin() + static_cast<ptrdiff_t>(colon) + 1, w.end()}};
+    for (size_t k = 0; k < v.names.size(); ++k)
+      register_names_[v.names[k]] = {static_cast<uint8_t>(c.first + k), static_cast<uint8_t>(*bits)};
+    c.views.push_back(std::move(v));
+  };
+  view(entry.header, machine::Rest::Keeps);
+  for (const Line& line : entry.body) view(line, machine::Rest::Keeps);
+  if (c.views.empty()) return;
+  c.name = words(entry.header.text)[1];
+  c.bits = c.views[0].bits;
+  c.count = static_cast<uint8_t>(c.views[0].names.size());
+  for (auto& v : c.views)
+    if (v.names.size() != c.count) complain(entry.header, "a width names " + std::to_string(v.names.size()) + " registers", std::to_string(c.count));
+  book_.classes.push_back(std::move(c));
+}
+
+void Binder::convention(const Entry& entry) {
+  book_.convention = words(entry.header.text).at(1);
+  for (const Line& line : entry.body) {
+    WordList w = words(line.text);
+    bool results = w.size() > 1 && w[1] == "results";
+    if (w[0] == "whole" && results) book_.whole_results = register_list(line, w, 2);
+    else if (w[0] == "float" && results) book_.float_results = register_list(line, w, 2);
+    else if (w[0] == "whole") book_.whole = register_list(line, w, 1);
+    else if (w[0] == "floats") book_.floats = register_list(line, w, 1);
+    else if (w[0] == "kept") for (uint8_t r : register_list(line, w, 1)) book_.kept |= machine::mask_of_register(r);
+    else if (w[0] == "stack" && w.size() == 4) {
+      book_.stack = register_named(w[1]).value_or(NamedRegister{}).physical;
+      book_.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
+    } else complain(line, "a convention does not say this", "whole, floats, whole results, float results, kept or stack");
+  }
+}
+
+// grow: sub.64 and the like: the forms that the machine layer itself uses.
+void Binder::upkeep(const Entry& entry) {
+  int general = class_named("general"), lanes = class_named("lanes");
+  const Wanted g{OperandKind::Register, general}, l{OperandKind::Register, lanes}, m{OperandKind::Memory},
+      n{OperandKind::Literal}, b{OperandKind::Label}, s{OperandKind::Symbol};
+  struct Row {
+    const char* words;
+    std::vector<std::pair<const char*, std::vector<Wanted>>> fields;
+  };
+  const Row rows[] = {{"move general 32", {{"move_general_32", {g, g}}}},
+                      {"move general 64", {{"move_general_64", {g, g}}}},
+                      {"move lanes 128", {{"move_lanes", {l, l}}}},
+                      {"spill general 64", {{"save_general", {m, g}}, {"fetch_general", {g, m}}}},
+                      {"spill lanes 64", {{"save_lanes", {m, l}}, {"fetch_lanes", {l, m}}}},
+                      {"literal general 64", {{"move_literal", {g, n}}}},
+                      {"grow", {{"grow", {g, n}}}},
+                      {"shrink", {{"shrink", {g, n}}}},
+                      {"push", {{"push", {g}}}},
+                      {"pop", {{"pop", {g}}}},
+                      {"jump", {{"jump", {b}}}},
+                      {"call", {{"call", {s}}}},
+                      {"return", {{"give_back", {}}}}};
+  for (const Line& line : entry.body) {
+    size_t colon = line.text.find(':');
+    std::string key = line.text.substr(0, colon), name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1)).at(0);
+    auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
+    if (row == std::end(rows)) {
+      complain(line, "no upkeep is called '" + key + "'", "move, spill, literal, grow, shrink, push, pop, jump, call or return");
+      continue;
+    }
+    for (const auto& [field, wanted] : row->fields) {
+      FormIndex f = find_form(name, wanted);
+      if (f == 0) complain(line, "'" + name + "' has no form for this", "an instruction with fitting operands");
+      book_.upkeep.push_back({field, f});
+    }
+  }
+}
+
+FormIndex Binder::find_form(const std::string& name, const std::vector<Wanted>& wanted) const {
+  auto forms = by_name_.find(name);
+  if (forms == by_name_.end()) return 0;
+  FormIndex best = 0;
+  for (FormIndex f : forms->second) {
+    const BoundForm& form = book_.forms[f];
+    bool fits = form.operands.size() == wanted.size();
+    for (size_t k = 0; fits && k < wanted.size(); ++k) {
+      const machine::FormOperand& o = form.operands[k];
+      const Wanted& w = wanted[k];
+      bool memory = w.kind == OperandKind::Memory && o.kind == OperandKind::Address;  // both are written [m]
+      fits = (o.kind == w.kind || memory) && (w.register_class < 0 || o.kind != OperandKind::Register || o.register_class == w.register_class) &&
+             (o.only < 0 || o.only == w.physical);
+    }
+    if (fits) best = f;
+  }
+  return best;
+}
+
+// Forms of one name whose operands differ only in literal sizes and in `only`: tried in the order of the book.
+void Binder::group_forms() {
+  for (FormIndex f = machine::first_real_form; f < book_.forms.size(); ++f) by_name_[book_.forms[f].name].push_back(f);
+  for (const auto& [name, forms] : by_name_) {
+    for (size_t k = 0; k < forms.size(); ++k) {
+      BoundForm& form = book_.forms[forms[k]];
+      if (form.first_in_group == 0) form.first_in_group = forms[k];
+      for (size_t j = k + 1; j < forms.size() && form.next_in_group == 0; ++j) {
+        BoundForm& other = book_.forms[forms[j]];
+        bool same = form.operands.size() == other.operands.size();
+        for (size_t o = 0; same && o < form.operands.size(); ++o)
+          same = form.operands[o].kind == other.operands[o].kind && form.operands[o].register_class == other.operands[o].register_class;
+        if (!same) continue;
+        form.next_in_group = forms[j];
+        other.first_in_group = form.first_in_group;
+      }
+    }
+  }
+  for (BoundForm& form : book_.forms)
+    if (!form.opposite.empty()) form.opposite_form = find_form(form.opposite, {{OperandKind::Label}});
+}
+
+Result<BoundBook> read_book(const SourceText& source) { return Binder(source).run(); }
+
+}  // namespace porphyry::bind

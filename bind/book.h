@@ -1,0 +1,72 @@
+// The bookbinder: reads a book and writes the tables of machine/target.h as C++.
+//
+// Three plain stages: lines are gathered into entries and repeated for every tuple of their `each` lines
+// (pages.h), entries become instructions and rules (book.h), and those are written out (tables.h).
+#pragma once
+
+#include <map>
+#include <string>
+#include <vector>
+
+#include "pages.h"
+#include "porphyry/machine/target.h"
+
+namespace porphyry::bind {
+
+// The same things as in machine/target.h, owning their parts.
+struct BoundForm {
+  std::string name, spelling, opposite;
+  std::vector<std::string> operand_names;
+  std::vector<machine::FormOperand> operands;
+  std::vector<machine::EncodingStep> encoding;
+  std::vector<machine::MeaningStep> meaning;
+  machine::RegisterMask reads = 0, writes = 0;
+  uint8_t needs = 0, latency = 1;
+  uint16_t cost = 10;
+  machine::FormIndex first_in_group = 0, next_in_group = 0, opposite_form = 0;
+  bool is_jump = false;
+};
+
+struct BoundRule {
+  std::string name;
+  std::vector<machine::PatternNode> nodes;
+  std::vector<machine::RuleStep> steps;
+  std::vector<machine::VariableShape> variables;
+  uint8_t needs = 0;
+  uint16_t cost = 0;
+  bool matches_constant = false;
+};
+
+struct BoundClass {
+  std::string name;
+  uint8_t first = 0, count = 0, bits = 64;
+  struct View {
+    uint8_t bits;
+    machine::Rest rest;
+    std::vector<std::string> names;
+  };
+  std::vector<View> views;
+};
+
+struct BoundBook {
+  std::string name, description;
+  std::vector<std::string> features, flags;
+  uint8_t usual = 0;
+  std::vector<BoundClass> classes;
+  std::vector<uint8_t> scales;
+  std::string convention;
+  std::vector<uint8_t> whole, floats, whole_results, float_results;
+  machine::RegisterMask kept = 0;
+  uint8_t stack = 0, stack_align = 16;
+  std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // field of machine::Upkeep, form
+  std::vector<BoundForm> forms;  // by FormIndex; the first ones are empty
+  std::vector<BoundRule> rules;  // sorted by root
+};
+
+// Reads a whole book; every mistake of it is reported with its line.
+Result<BoundBook> read_book(const SourceText& source);
+
+// The C++ file with the book's tables. `identifier` names the function that gives them out.
+std::string write_tables(const BoundBook& book, const std::string& identifier);
+
+}  // namespace porphyry::bind

@@ -1,0 +1,174 @@
+// Entries `instruction`: operands, encoding and meaning of each form.
+#include <algorithm>
+
+#include "binder.h"
+#include "meaning.h"
+
+namespace porphyry::bind {
+
+using machine::EncodingKind;
+using machine::EncodingStep;
+using machine::FormOperand;
+using machine::OperandKind;
+
+void Binder::instruction(const Entry& entry) {
+  WordList head = words(entry.header.text);
+  BoundForm shared;
+  shared.name = head.size() > 1 ? head[1] : "";
+  std::string spelled;
+  std::vector<Line> forms, means;
+  bool in_means = false;
+  for (const Line& line : entry.body) {
+    WordList w = words(line.text);
+    in_means = in_means && line.indent > entry.body.front().indent;
+    if (in_means) means.push_back(line);
+    else if (w[0] == "form") forms.push_back(line);
+    else if (w[0] == "spelled") spelled = line.text.substr(8);
+    else if (w[0] == "means") in_means = true;
+    else if (w[0] == "opposite" && w.size() == 2) shared.opposite = w[1];
+    else if (w[0] == "needs" && w.size() == 2) {
+      auto f = std::find(book_.features.begin(), book_.features.end(), w[1]);
+      if (f == book_.features.end()) complain(line, "no feature is called '" + w[1] + "'", listed(book_.features));
+      else shared.needs |= static_cast<uint8_t>(1 << (f - book_.features.begin()));
+    } else if (w[0] == "cost" && w.size() == 4 && w[2] == "latency") {
+      shared.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
+      shared.latency = static_cast<uint8_t>(number(w[3]).value_or(1));
+    } else complain(line, "an instruction does not say this", "form, spelled, means, needs, opposite or cost N latency N");
+  }
+  if (forms.empty() || spelled.empty()) complain(entry.header, "the instruction is not complete", "form and spelled lines");
+  for (const Line& line : forms) {
+    BoundForm f = shared;
+    if (!form(line, f)) continue;
+    // Operand names in the spelling become the bytes 1, 2, …
+    std::string rest = spelled;
+    size_t space = rest.find(' ');
+    f.spelling = rest.substr(0, space);
+    if (space != std::string::npos) {
+      std::string word;
+      for (char c : rest.substr(space) + " ") {
+        if (std::isalnum(static_cast<unsigned char>(c))) {
+          word += c;
+          continue;
+        }
+        auto at = std::find(f.operand_names.begin(), f.operand_names.end(), word);
+        f.spelling += at == f.operand_names.end() ? word : std::string(1, static_cast<char>(1 + (at - f.operand_names.begin())));
+        f.spelling += c;
+        word.clear();
+      }
+      f.spelling.pop_back();
+    }
+    meaning(entry.header, means, f);
+    book_.forms.push_back(std::move(f));
+  }
+}
+
+bool Binder::form(const Line& line, BoundForm& form) {
+  WordList w = words(line.text);
+  auto unless = std::find(w.begin(), w.end(), "unless");
+  if (unless != w.end()) {  // unless A = B
+    if (w.end() - unless == 4 && unless[1] == unless[3]) return false;
+    w.erase(unless, w.end());
+  }
+  size_t at = 1;
+  while (at + 1 < w.size() && w[at + 1] == ":") {
+    if (!operand(line, w, at, form)) return false;
+    if (at + 2 < w.size() && w[at] == "," && w[at + 2] == ":") ++at;
+  }
+  return encoding(line, w, at, form);
+}
+
+// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · label BITS …
+bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
+  FormOperand o{};
+  std::string name = w[at];
+  at += 2;
+  auto next = [&] { return at < w.size() ? w[at++] : std::string(); };
+  auto type = [&](const std::string& word) {
+    auto t = type_named(word);
+    if (!t) t = type_named("i" + word);
+    return t.value_or(Type());
+  };
+  std::string kind = next();
+  if (int c = class_named(kind); c >= 0) {
+    o.kind = OperandKind::Register;
+    o.register_class = static_cast<uint8_t>(c);
+    o.type = type(next());
+    if (at < w.size() && (w[at] == "clears" || w[at] == "merges")) {
+      o.clears = w[at] == "clears";
+      o.read = w[at] == "merges";
+      ++at;
+    }
+  } else if (kind == "only") {
+    auto r = register_named(next());
+    o.kind = OperandKind::Register;
+    o.only = r ? static_cast<int8_t>(r->physical) : 0;
+    o.type = type(next());
+  } else if (kind == "memory") {
+    o.kind = OperandKind::Memory;
+    o.type = type(next());
+  } else if (kind == "address") {
+    o.kind = OperandKind::Address;
+    o.type = Type::integer(64);
+  } else if (kind == "literal") {
+    std::string bits = next();
+    o.kind = OperandKind::Literal;
+    o.literal_unsigned = bits.ends_with("u");
+    if (o.literal_unsigned) bits.pop_back();
+    o.literal_bits = static_cast<uint8_t>(number(bits).value_or(0));
+    o.type = type(bits);
+    if (at + 1 < w.size() && w[at] == "for") {
+      o.type = type(w[at + 1]);
+      at += 2;
+    }
+  } else if (kind == "label" || kind == "symbol") {
+    o.kind = kind == "label" ? OperandKind::Label : OperandKind::Symbol;
+    o.literal_bits = kind == "label" ? static_cast<uint8_t>(number(next()).value_or(32)) : 32;
+    o.type = Type::integer(64);
+    form.is_jump = kind == "label";
+  }
+  if (!o.type.exists()) {
+    complain(line, "the operand '" + name + "' is not understood", "a register class and width, only, memory, literal, address, label or symbol");
+    return false;
+  }
+  form.operand_names.push_back(name);
+  form.operands.push_back(o);
+  return true;
+}
+
+bool Binder::encoding(const Line& line, const WordList& w, size_t at, BoundForm& form) {
+  static const std::map<std::string, std::pair<EncodingKind, const char*>> kinds = {
+      // V: a value, O: an operand
+      {"prefix", {EncodingKind::Prefix, "V"}}, {"sized", {EncodingKind::Sized, "V"}},   {"byte", {EncodingKind::Byte, "V"}},
+      {"low", {EncodingKind::Low, "VO"}},      {"regs", {EncodingKind::Regs, "OO"}},    {"digit", {EncodingKind::Digit, "VO"}},
+      {"literal", {EncodingKind::Literal, "OV"}}, {"distance", {EncodingKind::Distance, "OV"}}};
+  while (at < w.size()) {
+    auto kind = kinds.find(w[at]);
+    if (kind == kinds.end()) {
+      complain(line, "'" + w[at] + "' is no step of an encoding", "prefix, sized, byte, low, regs, digit, literal or distance");
+      return false;
+    }
+    ++at;
+    EncodingStep step{kind->second.first};
+    for (const char* what = kind->second.second; *what; ++what, ++at) {
+      std::string word = at < w.size() ? w[at] : "";
+      if (*what == 'V') {
+        auto n = number(word);
+        if (!n) return complain(line, "'" + word + "' is not a number", "a number"), false;
+        step.value = static_cast<uint8_t>(*n);
+        continue;
+      }
+      auto o = std::find(form.operand_names.begin(), form.operand_names.end(), word);
+      if (o == form.operand_names.end()) return complain(line, "'" + word + "' is no operand of this form", listed(form.operand_names)), false;
+      (step.a < 0 ? step.a : step.b) = static_cast<int8_t>(o - form.operand_names.begin());
+    }
+    form.encoding.push_back(step);
+    if (at < w.size() && w[at] == ",") ++at;
+  }
+  return true;
+}
+
+void Binder::meaning(const Line& where, const std::vector<Line>& lines, BoundForm& form) {
+  MeaningReader(*this, where, form).run(lines);
+}
+
+}  // namespace porphyry::bind

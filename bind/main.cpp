@@ -1,0 +1,21 @@
+// bookbind BOOK IDENTIFIER OUTPUT: writes the book's tables as a C++ file.
+#include <fmt/format.h>
+
+#include "book.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/text/reader.h"
+#include "porphyry/text/writer.h"
+
+int main(int count, char** arguments) {
+  using namespace porphyry;
+  if (count != 4) {
+    fmt::print(stderr, "bookbind is called with a book, an identifier and a file to write\n");
+    return 2;
+  }
+  auto text = read_file(arguments[1]);
+  if (!text) return fmt::print(stderr, "{}", render(text.why())), 1;
+  auto book = bind::read_book(SourceText(arguments[1], *text));
+  if (!book) return fmt::print(stderr, "{}", render(book.why())), 1;
+  Diagnostics failed = write_file(arguments[3], bind::write_tables(*book, arguments[2]));
+  if (!failed.empty()) return fmt::print(stderr, "{}", render(failed)), 1;
+}

@@ -1,0 +1,152 @@
+#include "meaning.h"
+
+#include <algorithm>
+
+namespace porphyry::bind {
+
+using machine::MeaningKind;
+using machine::MeaningStep;
+using machine::Place;
+using machine::PlaceKind;
+
+void MeaningReader::run(const std::vector<Line>& lines, unsigned depth) {
+  if (depth > 8) return binder_.complain(where_, "notions call one another without end", "notions that end");
+  for (const Line& line : lines) {
+    WordList w = words(line.text);
+    auto notion_entry = binder_.notions_.find(w[0]);
+    if (notion_entry != binder_.notions_.end()) notion(line, notion_entry->second, w, depth);
+    else statement(line, w);
+  }
+}
+
+// A notion's lines with its words replaced by the caller's.
+void MeaningReader::notion(const Line& line, const Entry& notion, const WordList& w, unsigned depth) {
+  WordList head = words(notion.header.text);
+  if (head.size() != w.size() + 1) return binder_.complain(line, "'" + w[0] + "' takes other words", notion.header.text);
+  std::vector<Line> lines;
+  for (const Line& l : notion.body) {
+    std::string text;
+    for (std::string word : words(l.text)) {
+      for (size_t k = 2; k < head.size(); ++k)
+        if (word == head[k]) {
+          word = w[k - 1];
+          break;
+        }
+      text += word + " ";
+    }
+    lines.push_back({text, line.number, line.indent});
+  }
+  run(lines, depth + 1);
+}
+
+void MeaningReader::add(MeaningStep step) {
+  for (const Place& p : step.arguments) noted_read(p);
+  form_.meaning.push_back(step);
+  const Place& to = step.to;
+  if (to.kind == PlaceKind::Operand) form_.operands[to.index].written = true;
+  if (to.kind == PlaceKind::Register) form_.writes |= machine::mask_of_register(to.index);
+  if (to.kind == PlaceKind::Flag) form_.writes |= machine::mask_of_register(binder_.flags_register());
+}
+
+void MeaningReader::noted_read(const Place& p) {
+  if (p.kind == PlaceKind::Operand) form_.operands[p.index].read = true;
+  if (p.kind == PlaceKind::Register && !(form_.writes & machine::mask_of_register(p.index)))
+    form_.reads |= machine::mask_of_register(p.index);
+  if (p.kind == PlaceKind::Flag) form_.reads |= machine::mask_of_register(binder_.flags_register());
+}
+
+Place MeaningReader::source(const Line& line, const std::string& word) {
+  auto operand = std::find(form_.operand_names.begin(), form_.operand_names.end(), word);
+  if (operand != form_.operand_names.end()) {
+    uint8_t k = static_cast<uint8_t>(operand - form_.operand_names.begin());
+    return {PlaceKind::Operand, form_.operands[k].type, k, 0};
+  }
+  if (auto t = temporaries_.find(word); t != temporaries_.end()) return t->second;
+  if (word == "true" || word == "false") return {PlaceKind::Literal, Type::boolean(), 0, word == "true"};
+  if (word == "next") return {PlaceKind::Next, Type::integer(64), 0, 0};
+  if (auto r = binder_.register_named(word)) return {PlaceKind::Register, Type::integer(r->bits), r->physical, 0};
+  auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
+  if (flag != binder_.book_.flags.end())
+    return {PlaceKind::Flag, Type::boolean(), static_cast<uint8_t>(flag - binder_.book_.flags.begin()), 0};
+  if (auto n = number(word)) return {PlaceKind::Literal, Type(), 0, static_cast<uint64_t>(*n)};
+  binder_.complain(line, "'" + word + "' means nothing here", "an operand, a register, a flag, a number or a name given above");
+  return {};
+}
+
+Place MeaningReader::destination(const Line& line, const std::string& word, Type type) {
+  auto operand = std::find(form_.operand_names.begin(), form_.operand_names.end(), word);
+  auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
+  bool known = operand != form_.operand_names.end() || flag != binder_.book_.flags.end() || binder_.register_named(word);
+  if (!known) return temporaries_[word] = {PlaceKind::Temporary, type, temporary_count_++, 0};
+  Place p = source(line, word);
+  if (p.type != type && type.exists())
+    binder_.complain(line, "'" + word + "' has type " + p.type.name() + ", not " + type.name(), "the same type");
+  return p;
+}
+
+// [register]
+Place MeaningReader::address(const Line& line, const WordList& w, size_t at) {
+  if (at + 2 < w.size() && w[at] == "[" && w[at + 2] == "]") return source(line, w[at + 1]);
+  binder_.complain(line, "an address is missing", "[register]");
+  return {};
+}
+
+void MeaningReader::statement(const Line& line, const WordList& w) {
+  if (w[0] == "open") {
+    for (size_t k = 1; k < w.size(); ++k)
+      if (w[k] != ",") add({MeaningKind::Open, Op::Add, destination(line, w[k], Type()), {}});
+  } else if (w[0] == "trap") {
+    Place always{PlaceKind::Literal, Type::boolean(), 0, 1};
+    add({MeaningKind::Trap, Op::Add, {}, {w.size() == 3 ? source(line, w[2]) : always}});
+  } else if (w[0] == "go") {
+    Place always{PlaceKind::Literal, Type::boolean(), 0, 1};
+    add({MeaningKind::Go, Op::Add, {}, {source(line, w.at(1)), w.size() == 4 ? source(line, w[3]) : always}});
+  } else if (w[0] == "store") {
+    add({MeaningKind::Store, Op::Add, {}, {source(line, w.at(1)), address(line, w, 3)}});
+  } else if (w.size() > 2 && w[1] == "=") {
+    assignment(line, w);
+  } else {
+    binder_.complain(line, "this says nothing that an instruction does", "name = operation, open, trap, go, store or a notion");
+  }
+}
+
+// name = [operation [type]] sources
+void MeaningReader::assignment(const Line& line, const WordList& w) {
+  auto op = operation_named(w[2]);
+  if (!op) {
+    Place from = source(line, w[2]);
+    if (!from.type.exists()) from.type = destination(line, w[0], Type()).type;
+    return add({MeaningKind::Copy, Op::Add, destination(line, w[0], from.type), {from}});
+  }
+  if (*op == Op::Load) {
+    Type type = type_named(w.at(3)).value_or(Type());
+    Place from = address(line, w, 4);
+    return add({MeaningKind::Load, Op::Load, destination(line, w[0], type), {from}});
+  }
+  size_t at = 3;
+  Type stated;
+  if (info(*op).layout == Layout::Convert) {
+    if (auto t = at < w.size() ? type_named(w[at]) : std::nullopt) stated = *t, ++at;
+    else return binder_.complain(line, "the type to convert to is missing", w[2] + " TYPE x");
+  }
+  MeaningStep step{MeaningKind::Compute, *op, {}, {}};
+  size_t count = 0;
+  for (; at < w.size(); ++at)
+    if (w[at] != "," && count < 3) step.arguments[count++] = source(line, w[at]);
+  if (count != info(*op).arity()) return binder_.complain(line, "'" + w[2] + "' has other operands", std::to_string(info(*op).arity()));
+  // Numbers take the type of the other operands.
+  Type operand;
+  for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k)
+    if (step.arguments[k].type.exists()) operand = step.arguments[k].type;
+  for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k) {
+    Place& p = step.arguments[k];
+    if (!p.type.exists()) p.type = operand;
+    if (p.type != operand) return binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(), "one type");
+  }
+  if (!operand.exists()) operand = stated;
+  Type result = stated.exists() ? stated : info(*op).result == ResultRule::Truth ? Type::boolean() : operand;
+  step.to = destination(line, w[0], result);
+  add(step);
+}
+
+}  // namespace porphyry::bind

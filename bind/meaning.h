@@ -1,0 +1,32 @@
+// The lines below `means`: a straight line of the IR's operations over operands, registers and flags.
+#pragma once
+
+#include "binder.h"
+
+namespace porphyry::bind {
+
+class MeaningReader {
+ public:
+  MeaningReader(Binder& binder, const Line& where, BoundForm& form) : binder_(binder), where_(where), form_(form) {}
+  void run(const std::vector<Line>& lines, unsigned depth = 0);
+
+ private:
+  using WordList = std::vector<std::string>;
+
+  void statement(const Line& line, const WordList& w);
+  void assignment(const Line& line, const WordList& w);
+  void notion(const Line& line, const Entry& notion, const WordList& w, unsigned depth);
+  machine::Place source(const Line& line, const std::string& word);
+  machine::Place destination(const Line& line, const std::string& word, Type type);
+  machine::Place address(const Line& line, const WordList& w, size_t at);
+  void add(machine::MeaningStep step);
+  void noted_read(const machine::Place& p);
+
+  Binder& binder_;
+  const Line& where_;
+  BoundForm& form_;
+  std::map<std::string, machine::Place> temporaries_;
+  uint8_t temporary_count_ = 0;
+};
+
+}  // namespace porphyry::bind

@@ -1,0 +1,186 @@
+// Writes the tables as C++: arrays of constants, in the order of machine/target.h.
+#include <fmt/format.h>
+
+#include "book.h"
+
+namespace porphyry::bind {
+namespace {
+
+using namespace machine;
+
+std::string text(std::string_view s) {
+  std::string out = "\"";
+  for (char c : s) {
+    if (c < 0x20) out += fmt::format("\\{:03o}", static_cast<int>(c));
+    else out += c;
+  }
+  return out + "\"";
+}
+
+std::string type(Type t) {
+  switch (t.shape()) {
+    case Shape::None: return "Type()";
+    case Shape::Bool: return "Type::boolean()";
+    case Shape::Pointer: return "Type::pointer()";
+    case Shape::Float: return t.bits() == 32 ? "Type::f32()" : "Type::f64()";
+    case Shape::Integer: return fmt::format("Type::integer({})", t.bits());
+  }
+  return "Type()";
+}
+
+class TableWriter {
+ public:
+  TableWriter(const BoundBook& book, const std::string& identifier) : book_(book), identifier_(identifier) {}
+
+  std::string run() {
+    line("// Written by the bookbinder. Do not edit: change the book.");
+    line("#include \"porphyry/machine/target.h\"\n");
+    line("namespace porphyry::targets {\nnamespace {\nusing namespace machine;\n");
+    classes();
+    forms();
+    rules();
+    lists();
+    line("}  // namespace\n");
+    whole();
+    line("}  // namespace porphyry::targets");
+    return std::move(out_);
+  }
+
+ private:
+  template <class... A>
+  void line(fmt::format_string<A...> format, A&&... arguments) {
+    out_ += fmt::format(format, std::forward<A>(arguments)...) + "\n";
+  }
+  void line(const char* plain) { (out_ += plain) += "\n"; }
+
+  template <class E>
+  static int n(E e) { return static_cast<int>(e); }
+
+  static std::string place(const Place& p) {
+    return fmt::format("{{PlaceKind({}), {}, {}, {}u}}", n(p.kind), type(p.type), p.index, p.literal);
+  }
+  static std::string op(Op o) { return fmt::format("Op({})", n(o)); }
+
+  void classes() {
+    for (size_t k = 0; k < book_.classes.size(); ++k) {
+      const BoundClass& c = book_.classes[k];
+      for (size_t v = 0; v < c.views.size(); ++v) {
+        std::string names;
+        for (const auto& name : c.views[v].names) names += text(name) + ", ";
+        line("constexpr std::string_view names_{}_{}[] = {{{}}};", k, v, names);
+      }
+      std::string views;
+      for (size_t v = 0; v < c.views.size(); ++v)
+        views += fmt::format("{{{}, Rest({}), names_{}_{}}}, ", c.views[v].bits, n(c.views[v].rest), k, v);
+      line("constexpr RegisterView views_{}[] = {{{}}};", k, views);
+    }
+    std::string all;
+    for (size_t k = 0; k < book_.classes.size(); ++k) {
+      const BoundClass& c = book_.classes[k];
+      all += fmt::format("{{{}, {}, {}, {}, views_{}}}, ", text(c.name), c.first, c.count, c.bits, k);
+    }
+    line("constexpr RegisterClass classes[] = {{{}}};\n", all);
+  }
+
+  // All operands in one array, all encodings in one, all meanings in one; forms take slices.
+  void forms() {
+    std::string operands, encodings, meanings, rows;
+    size_t o = 0, e = 0, m = 0;
+    for (const BoundForm& f : book_.forms) {
+      for (const FormOperand& x : f.operands)
+        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind), x.register_class, type(x.type),
+                                x.read, x.written, x.clears, x.only, x.literal_bits, x.literal_unsigned);
+      for (const EncodingStep& x : f.encoding)
+        encodings += fmt::format("  {{EncodingKind({}), {}, {}, {}}},\n", n(x.kind), x.value, x.a, x.b);
+      for (const MeaningStep& x : f.meaning)
+        meanings += fmt::format("  {{MeaningKind({}), {}, {}, {{{}, {}, {}}}}},\n", n(x.kind), op(x.op), place(x.to), place(x.arguments[0]),
+                                place(x.arguments[1]), place(x.arguments[2]));
+      auto slice = [](const char* array, size_t from, size_t count) {
+        return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
+      };
+      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}}},\n", text(f.name), text(f.spelling),
+                          slice("operands", o, f.operands.size()), slice("encodings", e, f.encoding.size()),
+                          slice("meanings", m, f.meaning.size()), f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group,
+                          f.next_in_group, f.opposite_form, f.is_jump);
+      o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
+    }
+    out_ += "constexpr FormOperand operands[] = {\n" + operands + "};\n\nconstexpr EncodingStep encodings[] = {\n" + encodings +
+            "};\n\nconstexpr MeaningStep meanings[] = {\n" + meanings + "};\n\nconstexpr Form forms[] = {\n" + rows + "};\n\n";
+  }
+
+  static std::string source(const RuleSource& s) {
+    if (s.kind == SourceKind::None) return "{}";
+    return fmt::format("{{SourceKind({}), {}, {}, {}, {}, {}, {}, {}}}", n(s.kind), s.variable, s.index, s.scale, s.constant, s.physical,
+                       type(s.type), s.number == INT64_MIN ? "INT64_MIN" : std::to_string(s.number) + "ll");
+  }
+
+  void rules() {
+    std::string nodes, steps, variables, rows;
+    size_t a = 0, b = 0, c = 0;
+    for (const BoundRule& r : book_.rules) {
+      for (const PatternNode& x : r.nodes)
+        nodes += fmt::format("  {{NodeKind({}), {}, {}, {}, {{{}, {}, {}}}, {}, Fit({}), {:#x}u}},\n", n(x.kind), op(x.op), type(x.operand),
+                             type(x.result), x.children[0], x.children[1], x.children[2], x.variable, n(x.fit), x.literal);
+      for (const RuleStep& x : r.steps)
+        steps += fmt::format("  {{{}, {{{}, {}, {}, {}}}, {{{}, {}, {}, {}}}}},\n", x.form, source(x.in[0]), source(x.in[1]), source(x.in[2]),
+                             source(x.in[3]), source(x.out[0]), source(x.out[1]), source(x.out[2]), source(x.out[3]));
+      for (const VariableShape& x : r.variables) variables += fmt::format("  {{{}, {}}},\n", x.register_class, x.bits);
+      rows += fmt::format("  {{{}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n", text(r.name), a,
+                          r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs, r.cost, r.matches_constant);
+      a += r.nodes.size(), b += r.steps.size(), c += r.variables.size();
+    }
+    out_ += "constexpr PatternNode nodes[] = {\n" + nodes + "};\n\nconstexpr RuleStep steps[] = {\n" + steps +
+            "};\n\nconstexpr VariableShape variables[] = {\n" + variables + "  {}};\n\nconstexpr Rule rules[] = {\n" + rows + "};\n\n";
+    size_t at = 0, constants = 0;
+    while (constants < book_.rules.size() && !book_.rules[constants].matches_constant) ++constants;
+    std::string starts;
+    for (size_t o = 0; o <= operation_count; ++o) {
+      while (at < constants && static_cast<size_t>(book_.rules[at].nodes[0].op) < o) ++at;
+      starts += std::to_string(at) + ", ";
+    }
+    line("constexpr uint16_t rules_by_op[] = {{{}}};", starts);
+    line("constexpr uint16_t constant_rules = {};\n", constants);
+  }
+
+  void list(const char* name, const std::vector<uint8_t>& bytes) {
+    std::string all;
+    for (uint8_t b : bytes) all += std::to_string(b) + ", ";
+    line("constexpr uint8_t {}[] = {{{}}};", name, all);
+  }
+  void list(const char* name, const std::vector<std::string>& strings) {
+    std::string all;
+    for (const auto& s : strings) all += text(s) + ", ";
+    line("constexpr std::string_view {}[] = {{{}}};", name, all);
+  }
+  void lists() {
+    list("whole", book_.whole);
+    list("floats", book_.floats);
+    list("whole_results", book_.whole_results);
+    list("float_results", book_.float_results);
+    list("scales", book_.scales);
+    list("features", book_.features);
+    list("flags", book_.flags);
+  }
+
+  void whole() {
+    uint8_t flags_register = 0;
+    for (const BoundClass& c : book_.classes) flags_register = static_cast<uint8_t>(flags_register + c.count);
+    line("Target {}() {{\n  Target t;", identifier_);
+    line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};", text(book_.name), text(book_.description), book_.usual);
+    line("  t.classes = classes;\n  t.flags = flags;\n  t.flags_register = {};\n  t.forms = forms;\n  t.rules = rules;", flags_register);
+    line("  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;");
+    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}}};", text(book_.convention), book_.kept, book_.stack, book_.stack_align);
+    for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
+    line("  return t;\n}\n");
+  }
+
+  const BoundBook& book_;
+  const std::string& identifier_;
+  std::string out_;
+};
+
+}  // namespace
+
+std::string write_tables(const BoundBook& book, const std::string& identifier) { return TableWriter(book, identifier).run(); }
+
+}  // namespace porphyry::bind

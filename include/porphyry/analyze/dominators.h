@@ -1,0 +1,35 @@
+// Which blocks every path to a block must pass.
+//
+// K. Cooper, T. Harvey, K. Kennedy, "A Simple, Fast Dominance Algorithm" (2001): immediate dominators by
+// meeting in reverse postorder until nothing changes; near-linear on the graphs of programs.
+#pragma once
+
+#include <vector>
+
+#include "porphyry/ir/function.h"
+
+namespace porphyry {
+
+class Dominators {
+ public:
+  explicit Dominators(const Function& function);
+
+  bool reachable(Block b) const { return number_.get(b) != 0; }
+  // Blocks that can be reached, each after its dominators.
+  const std::vector<Block>& order() const { return order_; }
+  Block immediate(Block b) const;  // nothing for the entry
+  bool dominates(Block a, Block b) const;  // also when equal; O(1)
+  // Whether `v` is there when `user` runs. Constants and parameters always are.
+  bool available(const Function& function, Value v, Instruction user) const;
+
+  // Blocks where paths that pass `b` first meet paths that do not: R. Cytron et al. (1991).
+  std::vector<std::vector<Block>> frontiers(const Function& function) const;
+
+ private:
+  std::vector<Block> order_;             // reverse postorder
+  SideTable<Block, uint32_t> number_;    // place in order_ plus one; 0: not reachable
+  std::vector<uint32_t> immediate_;      // by place
+  std::vector<uint32_t> enter_, leave_;  // of a walk over the tree, by place
+};
+
+}  // namespace porphyry

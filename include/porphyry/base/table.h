@@ -1,0 +1,57 @@
+// Table: a vector indexed by one kind of handle. SideTable: the same, grown on demand, for facts that only
+// some entries have.
+#pragma once
+
+#include <cassert>
+#include <vector>
+
+#include "porphyry/base/ids.h"
+
+namespace porphyry {
+
+template <class Handle, class T>
+class Table {
+ public:
+  Table() = default;
+  explicit Table(size_t count, const T& value = T()) : rows_(count, value) {}
+
+  Handle add(T row) {
+    rows_.push_back(std::move(row));
+    return Handle(rows_.size() - 1);
+  }
+  T& operator[](Handle id) {
+    assert(id.index < rows_.size());
+    return rows_[id.index];
+  }
+  const T& operator[](Handle id) const {
+    assert(id.index < rows_.size());
+    return rows_[id.index];
+  }
+  size_t size() const { return rows_.size(); }
+  bool empty() const { return rows_.empty(); }
+  void resize(size_t count, const T& value = T()) { rows_.resize(count, value); }
+  bool holds(Handle id) const { return id.index < rows_.size(); }
+  auto begin() { return rows_.begin(); }
+  auto end() { return rows_.end(); }
+  auto begin() const { return rows_.begin(); }
+  auto end() const { return rows_.end(); }
+
+ private:
+  std::vector<T> rows_;
+};
+
+// Reading past the end gives the default value; writing grows the table.
+template <class Handle, class T>
+class SideTable {
+ public:
+  T get(Handle id) const { return id.index < rows_.size() ? rows_[id.index] : T(); }
+  void set(Handle id, T value) {
+    if (id.index >= rows_.size()) rows_.resize(id.index + 1);
+    rows_[id.index] = std::move(value);
+  }
+
+ private:
+  std::vector<T> rows_;
+};
+
+}  // namespace porphyry

@@ -1,0 +1,243 @@
+// A function: values, instructions, blocks and edges in flat tables, tied together by handles.
+//
+// * A value is a parameter, a block parameter, a result of an instruction or a constant.
+// * Every operand is a slot that also links the uses of its value, so uses are walked and redirected without
+//   a search.
+// * Instructions of a block are a linked list with sparse order keys: insertion and "comes before" are O(1)
+//   (amortized: a block whose keys run out is numbered again).
+// * An edge is an entity: (from, slot, to, arguments). Two edges between the same blocks are two edges.
+// * Erased entries leave holes; handles of the others stay valid.
+#pragma once
+
+#include <initializer_list>
+#include <span>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "porphyry/base/table.h"
+#include "porphyry/ir/operations.h"
+#include "porphyry/ir/realm.h"
+
+namespace porphyry {
+
+using Value = Id<struct ValueTag>;
+using Block = Id<struct BlockTag>;
+using Instruction = Id<struct InstructionTag>;
+using Edge = Id<struct EdgeTag>;
+using Symbol = Id<struct SymbolTag>;      // a function, data or external of the module
+using Position = Id<struct PositionTag>;  // a row of the module's positions
+using Slot = Id<struct SlotTag>;          // an operand's place
+
+enum class ValueKind : uint8_t { Parameter, BlockParameter, Result, Constant };
+
+// An address: the pointer (first operand), an optional index (second operand), scale and offset in bytes.
+struct Address {
+  int64_t scale = 1;
+  int64_t offset = 0;
+  bool indexed = false;
+  uint32_t align = 1;  // promised alignment of an access, in bytes
+  bool is_volatile = false;
+  bool operator==(const Address&) const = default;
+};
+
+// A frame object made by `reserve`.
+struct ReserveShape {
+  uint64_t bytes = 0;
+  uint32_t align = 1;
+};
+
+struct Signature {
+  std::vector<Type> parameters;
+  std::vector<Type> results;
+  bool operator==(const Signature&) const = default;
+  std::string text() const;  // "(i32, ptr) -> f32"
+};
+
+class Function {
+ public:
+  explicit Function(Signature signature = {});
+
+  const Signature& signature() const { return signature_; }
+  std::span<const Value> parameters() const { return parameters_; }
+
+  // ---- blocks -------------------------------------------------------------------------------------------
+  Block add_block(Name name = {});  // appended to the layout; the first one is the entry
+  Block add_block_after(Block before, Name name = {});
+  // Erases a block with its instructions; nothing may go to it any more.
+  void erase_block(Block block);
+  Block entry() const { return first_block_; }
+  Block next(Block b) const { return blocks_[b].next; }
+  Block previous(Block b) const { return blocks_[b].previous; }
+  size_t block_limit() const { return blocks_.size(); }  // one past the greatest handle
+  bool alive(Block b) const { return blocks_[b].alive; }
+  Instruction first(Block b) const { return blocks_[b].first; }
+  Instruction last(Block b) const { return blocks_[b].last; }
+  // The instruction that ends the block, when there is one.
+  Instruction terminator(Block b) const;
+  std::span<const Value> parameters(Block b) const { return blocks_[b].parameters; }
+  Value add_parameter(Block b, Type type, Name name = {});
+  // Drops parameter `index` and the arguments that go to it. The parameter must have no uses.
+  void erase_parameter(Block b, size_t index);
+
+  // ---- edges --------------------------------------------------------------------------------------------
+  size_t edge_limit() const { return edges_.size(); }
+  Block from(Edge e) const { return edges_[e].from; }
+  Block to(Edge e) const { return edges_[e].to; }
+  std::span<const Slot> argument_slots(Edge e) const { return edges_[e].arguments; }
+  Value argument(Edge e, size_t i) const { return slots_[edges_[e].arguments[i]].value; }
+  size_t argument_count(Edge e) const { return edges_[e].arguments.size(); }
+  void add_argument(Edge e, Value v);
+  void redirect(Edge e, Block to, std::initializer_list<Value> arguments = {});
+  Edge first_in(Block b) const { return blocks_[b].first_in; }
+  Edge next_in(Edge e) const { return edges_[e].next_in; }
+  // Edges that leave through this instruction, in the order they are written.
+  std::vector<Edge> edges(Instruction i) const;
+  size_t edge_count(Instruction i) const { return instructions_[i].edge_count; }
+  Edge edge(Instruction i, size_t slot) const { return Edge(instructions_[i].first_edge.index + slot); }
+
+  // ---- instructions -------------------------------------------------------------------------------------
+  struct Draft {  // what an instruction is made of
+    Op op;
+    std::span<const Value> operands = {};
+    std::span<const Type> results = {};
+    uint32_t detail = 0;  // address, reserve shape or symbol: see below
+    Position position = {};
+    struct Target {
+      Block to;
+      std::span<const Value> arguments = {};
+    };
+    std::span<const Target> targets = {};
+  };
+  Instruction append(Block b, const Draft& draft);
+  Instruction insert_before(Instruction at, const Draft& draft);
+  // Erases an instruction; its results must have no uses. Its edges leave with it.
+  void erase(Instruction i);
+  size_t instruction_limit() const { return instructions_.size(); }
+  bool alive(Instruction i) const { return instructions_[i].block.exists(); }
+  Op op(Instruction i) const { return instructions_[i].op; }
+  Block block(Instruction i) const { return instructions_[i].block; }
+  Instruction next(Instruction i) const { return instructions_[i].next; }
+  Instruction previous(Instruction i) const { return instructions_[i].previous; }
+  Position position(Instruction i) const { return instructions_[i].position; }
+  void set_position(Instruction i, Position p) { instructions_[i].position = p; }
+  // Both in one block.
+  bool comes_before(Instruction a, Instruction b) const { return instructions_[a].order < instructions_[b].order; }
+  size_t operand_count(Instruction i) const { return instructions_[i].operand_count; }
+  Value operand(Instruction i, size_t k) const { return slots_[operand_slot(i, k)].value; }
+  Slot operand_slot(Instruction i, size_t k) const { return Slot(instructions_[i].first_slot.index + k); }
+  size_t result_count(Instruction i) const { return instructions_[i].result_count; }
+  Value result(Instruction i, size_t k = 0) const { return Value(instructions_[i].first_result.index + k); }
+  const Address& address(Instruction i) const { return addresses_[instructions_[i].detail]; }
+  const ReserveShape& reserve_shape(Instruction i) const { return reserves_[instructions_[i].detail]; }
+  Symbol symbol(Instruction i) const { return Symbol(instructions_[i].detail); }
+  uint32_t add_address(const Address& a);
+  uint32_t add_reserve(const ReserveShape& r);
+
+  // ---- values and uses ----------------------------------------------------------------------------------
+  size_t value_limit() const { return values_.size(); }
+  Type type(Value v) const { return values_[v].type; }
+  ValueKind kind(Value v) const { return values_[v].kind; }
+  bool is_constant(Value v) const { return values_[v].kind == ValueKind::Constant; }
+  // Bits of a constant, masked to its width. A constant pointer is null.
+  uint64_t constant_bits(Value v) const { return constants_[values_[v].owner]; }
+  Value constant(Type type, uint64_t bits);  // the same handle for the same bits
+  Instruction definition(Value v) const;     // nothing for parameters and constants
+  Block defining_block(Value v) const;       // the entry for parameters; nothing for constants
+  size_t result_index(Value v) const { return values_[v].index; }
+
+  struct Use {
+    Slot slot;
+    Instruction user;  // for an edge's argument: the instruction that ends the block
+    Edge edge;         // exists for an edge's argument
+  };
+  Slot first_use(Value v) const { return values_[v].first_use; }
+  Slot next_use(Slot s) const { return slots_[s].next; }
+  Use use(Slot s) const;
+  Value value(Slot s) const { return slots_[s].value; }
+  bool has_uses(Value v) const { return values_[v].first_use.exists(); }
+  bool has_one_use(Value v) const { return has_uses(v) && !slots_[values_[v].first_use].next.exists(); }
+  void set(Slot s, Value v);
+  void replace_uses(Value old_value, Value new_value);  // O(uses)
+
+  // ---- names --------------------------------------------------------------------------------------------
+  Name name(Value v) const { return value_names_.get(v); }
+  Name name(Block b) const { return blocks_[b].name; }
+  void set_name(Value v, Name n) { value_names_.set(v, n); }
+  void set_name(Block b, Name n) { blocks_[b].name = n; }
+
+  // Comments that stand on lines of their own, above an instruction, above a block's label, or (no anchor)
+  // before the closing brace.
+  struct Comment {
+    Instruction above;
+    Block above_label;
+    std::string text;  // with its dashes
+  };
+  std::vector<Comment> comments;
+
+ private:
+  struct ValueRow {
+    Type type;
+    ValueKind kind;
+    uint16_t index;   // which parameter or result
+    uint32_t owner;   // instruction, block or row of constants_
+    Slot first_use;
+  };
+  struct SlotRow {
+    Value value;
+    Slot next, previous;  // uses of the same value
+    uint32_t user;        // an instruction, or an edge when the top bit is set
+  };
+  struct InstructionRow {
+    Op op;
+    uint16_t operand_count = 0, result_count = 0, edge_count = 0;
+    Slot first_slot;
+    Value first_result;
+    Edge first_edge;
+    uint32_t detail = 0;
+    Block block;
+    Instruction previous, next;
+    uint32_t order = 0;
+    Position position;
+  };
+  struct BlockRow {
+    Instruction first, last;
+    Block previous, next;
+    Edge first_in;
+    Name name;
+    bool alive = true;
+    std::vector<Value> parameters;
+  };
+  struct EdgeRow {
+    Block from, to;
+    Edge next_in, previous_in;
+    std::vector<Slot> arguments;
+  };
+
+  Value add_value(Type type, ValueKind kind, uint32_t owner, size_t index);
+  Slot add_slot(Value v, uint32_t user);
+  void link_use(Slot s);
+  void unlink_use(Slot s);
+  void link_in(Edge e);
+  void unlink_in(Edge e);
+  void drop_arguments(Edge e);
+  Instruction make(Block b, const Draft& draft);
+  void place(Instruction i, Block b, Instruction before);
+  void number_again(Block b);
+
+  Signature signature_;
+  Table<Value, ValueRow> values_;
+  Table<Slot, SlotRow> slots_;
+  Table<Instruction, InstructionRow> instructions_;
+  Table<Block, BlockRow> blocks_;
+  Table<Edge, EdgeRow> edges_;
+  std::vector<Address> addresses_;
+  std::vector<ReserveShape> reserves_;
+  std::vector<uint64_t> constants_;
+  std::unordered_map<uint64_t, std::vector<Value>> constant_values_;  // by bits; one entry a type
+  std::vector<Value> parameters_;
+  SideTable<Value, Name> value_names_;
+  Block first_block_, last_block_;
+};
+
+}  // namespace porphyry

@@ -1,0 +1,61 @@
+// The operations of the IR, as data. One row an operation, in operations.inc; everything that asks "what is
+// this operation?" asks here.
+#pragma once
+
+#include <optional>
+#include <span>
+#include <string_view>
+
+#include "porphyry/ir/type.h"
+
+namespace porphyry {
+
+enum class Op : uint16_t {
+#define PORPHYRY_OPERATION(enumerator, ...) enumerator,
+#include "porphyry/ir/operations.inc"
+#undef PORPHYRY_OPERATION
+};
+
+#define PORPHYRY_OPERATION(...) +1
+inline constexpr size_t operation_count = 0
+#include "porphyry/ir/operations.inc"
+    ;
+#undef PORPHYRY_OPERATION
+
+// How an operation is written. One, Two, Three: that many plain operands; the rest have forms of their own.
+enum class Layout : uint8_t {
+  One, Two, Three, Pick, Convert, Load, Store, At, Reserve, AddressOf, Call, Go, When, Return, Trap
+};
+
+enum class ResultRule : uint8_t { Same, Truth, Stated, Own, None };
+
+struct OperationInfo {
+  Op op;
+  std::string_view name;
+  Layout layout;
+  uint8_t accepts;  // bits 1 << Shape
+  ResultRule result;
+  uint8_t traits;
+  std::string_view doc;
+
+  bool commutes() const;
+  bool may_trap() const;
+  bool reads_memory() const;
+  bool writes_memory() const;
+  bool ends_block() const;
+  // The value depends on the operands alone and computing it shows nothing: it may be folded, merged or
+  // dropped.
+  bool is_pure() const;
+  bool accepts_shape(Shape shape) const { return accepts >> static_cast<unsigned>(shape) & 1; }
+  // Plain operands for One, Two, Three, Pick and Convert; 0 for the rest.
+  unsigned arity() const;
+};
+
+const OperationInfo& info(Op op);
+std::span<const OperationInfo> all_operations();
+std::optional<Op> operation_named(std::string_view name);
+
+// Whether a conversion may take a value of type `from` to type `to`; when not, why not.
+std::optional<std::string> conversion_problem(Op op, Type from, Type to);
+
+}  // namespace porphyry

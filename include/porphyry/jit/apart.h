@@ -1,0 +1,53 @@
+// Runs compiled code in a child process, so that a trap, a wild access or an endless loop is an outcome and not
+// the end of the caller.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <span>
+
+#include "porphyry/jit/jit.h"
+
+namespace porphyry {
+
+// Memory that a child's writes reach the parent through. Freed with the object.
+class SharedMemory {
+ public:
+  explicit SharedMemory(size_t bytes);
+  ~SharedMemory();
+  SharedMemory(const SharedMemory&) = delete;
+  SharedMemory& operator=(const SharedMemory&) = delete;
+  std::span<uint8_t> bytes() const { return {memory_, bytes_}; }
+
+ private:
+  uint8_t* memory_ = nullptr;
+  size_t bytes_ = 0;
+};
+
+struct NativeOutcome {
+  enum class End : uint8_t { Result, Trap, Fault, TooLong } end = End::Result;
+  std::vector<uint64_t> results;  // bits, masked to their types
+  std::string message;            // why, unless a result
+  double seconds = 0;             // in the function, measured in the child
+};
+
+// A function with arguments and results in a frame of words: code that loads the one and stores the other is
+// compiled for the signature, by ourselves.
+class Caller {
+ public:
+  static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function, const machine::Target& target);
+
+  // In this process.
+  std::vector<uint64_t> call(std::span<const uint64_t> arguments) const;
+  // In a child; memory that should be seen afterwards must be shared. `repeats` calls it that many times.
+  NativeOutcome call_apart(std::span<const uint64_t> arguments, double time_limit_seconds = 10, unsigned repeats = 1) const;
+
+ private:
+  Caller() = default;
+  std::unique_ptr<Realm> realm_;
+  std::unique_ptr<Jit> bridge_;
+  void (*enter_)(uint64_t* frame) = nullptr;
+  Signature signature_;
+};
+
+}  // namespace porphyry

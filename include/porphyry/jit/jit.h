@@ -1,0 +1,89 @@
+// Just-in-time execution: a lowered module placed in memory and called.
+//
+// Code lies in pages that are written first and made executable afterwards, never both at once; constants in
+// pages that are read only; data in pages of their own, shared with child processes (see apart.h). Calls to
+// externals go through stubs, so the host's functions may be at any distance. Memory is freed with the Jit.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <type_traits>
+
+#include "porphyry/machine/lower.h"
+
+namespace porphyry {
+
+// The address of an external, or null when there is none.
+using Resolver = std::function<void*(std::string_view name)>;
+
+// The C library's mathematical functions that legalization may call.
+void* usual_externals(std::string_view name);
+
+class Jit {
+ public:
+  // The module must be verified. Fails when a function cannot be lowered, an external is not found, the
+  // target or a feature is not this processor's, or memory is refused.
+  static Result<std::unique_ptr<Jit>> compile(const Module& module, const machine::Target& target,
+                                              const machine::LowerOptions& options = {}, const Resolver& externals = usual_externals);
+  ~Jit();
+  Jit(const Jit&) = delete;
+  Jit& operator=(const Jit&) = delete;
+
+  // Where a function or data item lies; null when the module has none of that name.
+  void* address(std::string_view name) const;
+  // The bytes of a data item as they are now.
+  std::span<uint8_t> data(Symbol item) const;
+
+  // A function as a C++ function pointer; the C++ type must be the function's:
+  //   auto add = jit->function<int32_t(int32_t, int32_t)>("add");
+  //   if (add) (*add)(2, 3);
+  template <class F>
+  Result<F*> function(std::string_view name) const;
+
+  const machine::LoweredModule& lowered() const { return lowered_; }
+
+ private:
+  Jit() = default;
+  Diagnostics place(const machine::Target& target, const Resolver& externals);
+  Diagnostics check_type(std::string_view name, const Signature& wanted) const;
+
+  machine::LoweredModule lowered_;
+  std::vector<uint8_t*> addresses_;  // by symbol
+  uint8_t* memory_ = nullptr;
+  size_t memory_bytes_ = 0;
+};
+
+// ---- C++ function types as signatures ----------------------------------------------------------------------
+
+template <class T>
+constexpr Type type_of() {
+  if constexpr (std::is_same_v<T, bool>) return Type::boolean();
+  else if constexpr (std::is_pointer_v<T>) return Type::pointer();
+  else if constexpr (std::is_same_v<T, float>) return Type::f32();
+  else if constexpr (std::is_same_v<T, double>) return Type::f64();
+  else {
+    static_assert(std::is_integral_v<T>, "this C++ type has no counterpart in the IR");
+    return Type::integer(8 * sizeof(T));
+  }
+}
+
+template <class F>
+struct SignatureOf;
+template <class R, class... A>
+struct SignatureOf<R(A...)> {
+  static Signature get() {
+    Signature s{{type_of<A>()...}, {}};
+    if constexpr (!std::is_void_v<R>) s.results.push_back(type_of<R>());
+    return s;
+  }
+};
+
+template <class F>
+Result<F*> Jit::function(std::string_view name) const {
+  Diagnostics wrong = check_type(name, SignatureOf<F>::get());
+  if (!wrong.empty()) return wrong;
+  return reinterpret_cast<F*>(address(name));
+}
+
+}  // namespace porphyry

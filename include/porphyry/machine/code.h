@@ -1,0 +1,130 @@
+// Machine code of one function between selection and encoding: flat tables again, with virtual registers
+// before allocation and physical ones after. No target is named here.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "porphyry/ir/module.h"
+#include "porphyry/machine/target.h"
+
+namespace porphyry::machine {
+
+// Physical registers are small numbers, virtual ones start at 64.
+using Register = uint32_t;
+inline constexpr Register first_virtual = 64;
+inline constexpr Register no_register = 0xffffffff;
+constexpr bool is_virtual(Register r) { return r >= first_virtual && r != no_register; }
+constexpr bool is_physical(Register r) { return r < first_virtual; }
+
+// What the machine layer itself puts in, turned into the book's forms at the end.
+inline constexpr FormIndex copy_form = 0;   // out (its value: the bits that matter), in
+inline constexpr FormIndex save_form = 1;   // in; the operand's value is the frame slot
+inline constexpr FormIndex fetch_form = 2;  // out, slot
+
+// What an address hangs on besides registers.
+enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Incoming, Outgoing };
+
+struct MachineAddress {
+  Register base = no_register, index = no_register;
+  uint8_t scale = 1;
+  Anchor anchor = Anchor::None;
+  uint32_t anchored = 0;  // slot, symbol, pool entry
+  int64_t displacement = 0;
+  bool operator==(const MachineAddress&) const = default;
+};
+
+struct MachineOperand {
+  OperandKind kind = OperandKind::Register;
+  bool read = false, written = false;
+  Register reg = no_register;  // Register
+  int64_t value = 0;           // Literal: itself. Memory, Address: row of addresses. Label: block. Symbol: symbol
+};
+
+// Why an instruction is there.
+enum class Role : uint8_t { Program, Move, Save, Fetch, Frame };
+
+struct MachineInstruction {
+  FormIndex form = copy_form;
+  uint8_t operand_count = 0;
+  Role role = Role::Program;
+  uint32_t first_operand = 0;
+  uint32_t call = 0xffffffff;  // row of calls
+  Instruction origin;          // of the IR
+};
+
+struct CallInfo {
+  RegisterMask reads = 0, writes = 0;
+};
+
+struct MachineBlock {
+  Block origin;                // of the IR
+  uint32_t first = 0, count = 0;  // instructions
+  std::vector<uint32_t> successors;
+  uint8_t depth = 0;           // of loops
+};
+
+struct VirtualRegister {
+  uint8_t register_class = 0;
+  uint8_t bits = 64;
+  bool brief = false;          // made by spilling: lives for one instruction and is not spilled again
+  Value origin;                // of the IR; nothing for helpers
+};
+
+struct FrameSlot {
+  uint64_t bytes = 8;
+  uint32_t align = 8;
+  int64_t offset = 0;          // from the stack pointer, once the frame is laid out
+  bool is_spill = false;
+};
+
+struct PoolEntry {
+  uint64_t bits;
+  uint8_t bytes;
+};
+
+struct MachineFunction {
+  std::string name;
+  std::vector<MachineInstruction> code;
+  std::vector<MachineOperand> operands;
+  std::vector<MachineAddress> addresses;
+  std::vector<MachineBlock> blocks;
+  std::vector<VirtualRegister> virtuals;  // register number minus first_virtual
+  std::vector<FrameSlot> slots;
+  std::vector<CallInfo> calls;
+  std::vector<PoolEntry> pool;
+  uint64_t outgoing_bytes = 0;  // stack space for arguments of calls
+  bool has_calls = false;
+  // Filled by the frame stage.
+  uint64_t frame_bytes = 0;
+  RegisterMask saved = 0;
+
+  std::span<MachineOperand> of(const MachineInstruction& i) { return {operands.data() + i.first_operand, i.operand_count}; }
+  std::span<const MachineOperand> of(const MachineInstruction& i) const { return {operands.data() + i.first_operand, i.operand_count}; }
+  Register new_register(uint8_t register_class, uint8_t bits, Value origin = {}) {
+    virtuals.push_back({register_class, bits, false, origin});
+    return static_cast<Register>(first_virtual + virtuals.size() - 1);
+  }
+  VirtualRegister& shape(Register r) { return virtuals[r - first_virtual]; }
+  const VirtualRegister& shape(Register r) const { return virtuals[r - first_virtual]; }
+};
+
+// Registers outside of the operands that an instruction reads and writes.
+RegisterMask implicit_reads(const Target& target, const MachineFunction& f, const MachineInstruction& i);
+RegisterMask implicit_writes(const Target& target, const MachineFunction& f, const MachineInstruction& i);
+
+// Calls `see(register, read, written)` for each register an instruction names, addresses included.
+template <class See>
+void each_register(const MachineFunction& f, const MachineInstruction& i, See see) {
+  for (const MachineOperand& o : f.of(i)) {
+    if (o.kind == OperandKind::Register) {
+      if (o.reg != no_register) see(o.reg, o.read, o.written);
+    } else if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {
+      const MachineAddress& a = f.addresses[static_cast<size_t>(o.value)];
+      if (a.base != no_register) see(a.base, true, false);
+      if (a.index != no_register) see(a.index, true, false);
+    }
+  }
+}
+
+}  // namespace porphyry::machine

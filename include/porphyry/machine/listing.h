@@ -1,0 +1,44 @@
+// A listing: emitted code with everything known about each line, as plain data. render/ draws it.
+#pragma once
+
+#include "porphyry/machine/lower.h"
+
+namespace porphyry::machine {
+
+struct ListingLine {
+  uint32_t offset;
+  std::vector<uint8_t> bytes;
+  std::string text;
+  std::string value;      // the IR value that the line's instruction makes, or the operation without result
+  std::string operation;  // the IR instruction it came from
+  std::string position;   // source:line:column
+  Role role = Role::Program;
+};
+
+struct ListingBlock {
+  std::string label;
+  uint32_t offset;
+  unsigned depth;         // of loops
+  std::vector<ListingLine> lines;
+};
+
+struct FunctionListing {
+  std::string name, signature;
+  struct Place {
+    std::string name, type, where;  // a register, or the stack at entry
+  };
+  std::vector<Place> parameters, results;
+  uint64_t frame_bytes = 0;
+  std::vector<std::string> saved;   // registers kept for the caller
+  std::vector<ListingBlock> blocks;
+  struct Totals {
+    unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
+  } totals;
+};
+
+// Names of blocks and symbols for one line's operands.
+std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c, const EmittedLine& line);
+
+FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target);
+
+}  // namespace porphyry::machine

@@ -1,0 +1,27 @@
+// From a module to machine code: legalize, select, allocate, lay out the frame, emit.
+#pragma once
+
+#include <memory>
+
+#include "porphyry/machine/emit.h"
+#include "porphyry/machine/select.h"
+
+namespace porphyry::machine {
+
+struct LowerOptions {
+  std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
+  bool check_allocation = false;    // run the independent checker on every function
+};
+
+struct LoweredModule {
+  std::unique_ptr<Module> legal;    // what was selected from: the origin of every line
+  std::vector<CompiledFunction> functions;
+};
+
+// The module must be verified. O(n log n) in its size.
+Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
+
+// One function of an already legalized module.
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target, uint8_t features, bool check);
+
+}  // namespace porphyry::machine

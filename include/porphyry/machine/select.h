@@ -1,0 +1,22 @@
+// Instruction selection: covers each block's expression trees with the book's rules at least total cost.
+//
+// Bottom-up costs by dynamic programming over the trees (A. Aho, M. Ganapathi, S. Tjiang, "Code Generation
+// Using Tree Matching and Dynamic Programming", 1989), with one kind of result: a value in a register. A value
+// belongs to a tree when it has one use in the same block; loads fold only when nothing writes in between;
+// comparisons and addresses may be matched again for each user.
+#pragma once
+
+#include "porphyry/base/diagnostics.h"
+#include "porphyry/machine/code.h"
+
+namespace porphyry::machine {
+
+struct Selected {
+  MachineFunction code;
+  std::vector<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
+};
+
+// The function must be legalized. Fails where the convention has no room: more results than registers.
+Result<Selected> select(const Module& module, Symbol function, const Target& target, uint8_t features);
+
+}  // namespace porphyry::machine

@@ -1,0 +1,216 @@
+// What a book says, as tables. The bookbinder (bind/) writes these tables at build time; encoder, decoder,
+// printer, selector, allocator and simulator read them. Everything is constant data: no set-up, no locks.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string_view>
+
+#include "porphyry/ir/operations.h"
+
+namespace porphyry::machine {
+
+using FormIndex = uint16_t;
+using RegisterMask = uint64_t;  // one bit a physical register; flags are the last bit a target uses
+
+constexpr RegisterMask mask_of_register(unsigned physical) { return RegisterMask(1) << physical; }
+
+// ---- registers --------------------------------------------------------------------------------------------
+
+enum class Rest : uint8_t { Keeps, Clears };  // what a narrower write does to the rest of the register
+
+struct RegisterView {  // a width under which a class's registers have names
+  uint8_t bits;
+  Rest rest;
+  std::span<const std::string_view> names;  // by place in the class
+};
+
+struct RegisterClass {
+  std::string_view name;
+  uint8_t first, count;  // physical numbers
+  uint8_t bits;
+  std::span<const RegisterView> views;  // widest first
+};
+
+// ---- forms of instructions --------------------------------------------------------------------------------
+
+enum class OperandKind : uint8_t { Register, Memory, Literal, Address, Label, Symbol };
+
+struct FormOperand {
+  OperandKind kind;
+  uint8_t register_class = 0;
+  Type type;                // of the value read or written
+  bool read = false, written = false;
+  bool clears = false;      // a write clears the rest of the register
+  int8_t only = -1;         // the one physical register it may be
+  uint8_t literal_bits = 0; // Literal, Label: bits in the encoding
+  bool literal_unsigned = false;
+};
+
+// One step of an encoding; what they mean is the target's affair, they are listed here so that books of
+// different targets share one grammar.
+enum class EncodingKind : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };
+struct EncodingStep {
+  EncodingKind kind;
+  uint8_t value = 0;        // the byte, the digit, the width
+  int8_t a = -1, b = -1;    // operands
+};
+
+// Meanings: a straight line of the IR's operations over operands, registers, flags and temporaries.
+enum class PlaceKind : uint8_t { None, Operand, Temporary, Register, Flag, Literal, Next };
+struct Place {
+  PlaceKind kind = PlaceKind::None;
+  Type type;
+  uint8_t index = 0;        // operand, temporary, physical register or flag
+  uint64_t literal = 0;
+};
+enum class MeaningKind : uint8_t { Compute, Copy, Load, Store, Open, Trap, Go };
+struct MeaningStep {
+  MeaningKind kind;
+  Op op;                    // Compute
+  Place to;
+  Place arguments[3];       // Load: address. Store: value, address. Trap, Go: [target,] condition
+};
+
+struct Form {
+  std::string_view name;      // the book's name, width included
+  std::string_view spelling;  // bytes 1, 2, … stand for operands
+  std::span<const FormOperand> operands;
+  std::span<const EncodingStep> encoding;
+  std::span<const MeaningStep> meaning;
+  RegisterMask reads = 0, writes = 0;  // registers and flags that are not operands
+  uint8_t needs = 0;          // features, bits
+  uint8_t latency = 1;
+  uint16_t cost = 10;         // tenths of a plain instruction
+  FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
+  FormIndex next_in_group = 0;   // from the first; 0: no further one
+  FormIndex opposite = 0;     // a conditional jump's opposite; 0: none
+  bool is_jump = false;
+};
+
+// Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
+inline constexpr FormIndex first_real_form = 4;
+
+// ---- rules ------------------------------------------------------------------------------------------------
+
+enum class NodeKind : uint8_t { Operation, Constant, Register, Literal, Memory };
+// Which constants a node takes: any, those that fit a signed or unsigned literal, a masked amount, all but one.
+enum class Fit : uint8_t { Any, Signed32, Unsigned32, Masked, Not };
+struct PatternNode {
+  NodeKind kind;
+  Op op = Op::Add;
+  Type operand, result;       // Operation: types; leaves: result only
+  int8_t children[3] = {-1, -1, -1};
+  int8_t variable = -1;       // leaves, and the root's result
+  Fit fit = Fit::Any;
+  uint64_t literal = 0;       // Literal: its bits; Masked: the mask; Not: the number
+};
+
+enum class SourceKind : uint8_t { None, Variable, Constant, Memory, Built, Pool, PoolLiteral, Number, Physical, Yes, No };
+struct RuleSource {
+  SourceKind kind = SourceKind::None;
+  int8_t variable = -1, index = -1;  // Built: [variable + index*scale + constant]
+  uint8_t scale = 1;
+  int8_t constant = -1;
+  uint8_t physical = 0;
+  Type type;                  // PoolLiteral
+  int64_t number = 0;
+};
+struct RuleStep {
+  FormIndex form = 0;         // the general form of its group, or the copy of machine/code.h
+  RuleSource in[4];
+  RuleSource out[4];          // Variable or Physical, where the operand is written
+};
+struct VariableShape {
+  uint8_t register_class = 0;
+  uint8_t bits = 64;
+};
+
+struct Rule {
+  std::string_view name;
+  std::span<const PatternNode> nodes;  // the first is the root
+  std::span<const RuleStep> steps;
+  std::span<const VariableShape> variables;
+  uint8_t needs = 0;
+  uint16_t cost = 0;
+  bool matches_constant = false;       // the root is a constant
+};
+
+// ---- the whole --------------------------------------------------------------------------------------------
+
+struct Convention {
+  std::string_view name;
+  std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
+  RegisterMask kept = 0;
+  uint8_t stack = 0;
+  uint8_t stack_align = 16;
+};
+
+struct Upkeep {  // forms that the machine layer itself uses
+  FormIndex move_general_32, move_general_64, move_lanes;
+  FormIndex save_general, fetch_general, save_lanes, fetch_lanes;
+  FormIndex grow, shrink, push, pop, jump, call, give_back;
+  FormIndex move_literal;
+};
+
+struct Target;
+
+// An operand whose registers are settled, ready to encode or decoded from bytes.
+struct PlainAddress {
+  int8_t base = -1, index = -1;  // physical registers
+  uint8_t scale = 1;
+  int32_t displacement = 0;
+  bool relative = false;         // to the end of the instruction; a fixup fills it in
+};
+struct PlainOperand {
+  OperandKind kind = OperandKind::Register;
+  uint8_t physical = 0;
+  int64_t literal = 0;           // literals; distances of labels and symbols from the instruction's end
+  PlainAddress address;
+};
+struct PlainInstruction {
+  FormIndex form = 0;
+  PlainOperand operands[4];
+};
+
+// Bytes of one instruction. `distance_at` is where a label's, symbol's or relative address's four (or one)
+// bytes stand; 0 when there are none.
+struct Encoded {
+  uint8_t bytes[16];
+  uint8_t size = 0;
+  uint8_t distance_at = 0;
+  uint8_t distance_size = 0;
+};
+
+struct Target {
+  std::string_view name, description;
+  std::span<const std::string_view> features;
+  uint8_t usual_features = 0;
+  std::span<const RegisterClass> classes;
+  std::span<const std::string_view> flags;
+  uint8_t flags_register = 0;    // the physical number that stands for all flags
+  std::span<const Form> forms;
+  std::span<const Rule> rules;   // grouped by root
+  std::span<const uint16_t> rules_by_op;  // first rule of each operation; one more entry at the end
+  uint16_t constant_rules = 0;   // where rules for constants start
+  std::span<const uint8_t> address_scales;
+  uint8_t address_offset_bits = 32;
+  Convention convention;
+  Upkeep upkeep;
+
+  // What a book cannot say: see targets/.
+  Encoded (*encode)(const Target&, const PlainInstruction&);
+  // The instruction at the front of `bytes` and its size; size 0 when the book does not describe it.
+  uint8_t (*decode)(const Target&, std::span<const uint8_t> bytes, PlainInstruction& out);
+  // The features of the processor this runs on.
+  uint8_t (*features_here)();
+  bool (*runs_here)();
+
+  const Form& form(FormIndex f) const { return forms[f]; }
+  unsigned class_of(unsigned physical) const;
+  std::string_view register_name(unsigned physical, unsigned bits) const;
+  // A form by its book name and operand kinds, for tests and tools; 0 when there is none.
+  FormIndex find(std::string_view name) const;
+};
+
+}  // namespace porphyry::machine

@@ -1,0 +1,15 @@
+// Listings as text (with colour where a terminal shows it), as JSON, and as assembly text that the system
+// assembler turns into the same bytes.
+#pragma once
+
+#include <string>
+
+#include "porphyry/machine/listing.h"
+
+namespace porphyry {
+
+std::string render(const machine::FunctionListing& listing, bool colour = false);
+std::string render_json(const std::vector<machine::FunctionListing>& listings);
+std::string render_assembly(const machine::LoweredModule& module, const machine::Target& target);
+
+}  // namespace porphyry

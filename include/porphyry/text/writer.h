@@ -1,0 +1,25 @@
+// Writes the text form. The form is canonical: reading what was written and writing it again gives the same
+// bytes. Values and blocks without a name are called v1, b2, … by their handle.
+#pragma once
+
+#include <string>
+
+#include "porphyry/base/diagnostics.h"
+#include "porphyry/ir/module.h"
+
+namespace porphyry {
+
+std::string write_text(const Module& module);
+std::string write_text(const Module& module, Symbol function);
+// One instruction on one line, for messages and listings.
+std::string write_text(const Module& module, const Function& function, Instruction i);
+// A value's name, or the constant it is.
+std::string value_text(const Module& module, const Function& function, Value v);
+std::string block_text(const Module& module, const Function& function, Block b);
+// "1:14:17", with `in` and `and` as in the text form; empty when there is none.
+std::string position_text(const Module& module, Position p);
+
+// Writes a file whole or not at all: beside it first, then renamed.
+Diagnostics write_file(const std::string& path, std::string_view bytes);
+
+}  // namespace porphyry

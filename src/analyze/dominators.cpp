@@ -1,0 +1,115 @@
+#include "porphyry/analyze/dominators.h"
+
+#include <algorithm>
+
+namespace porphyry {
+namespace {
+
+std::vector<Block> reverse_postorder(const Function& f) {
+  std::vector<Block> post;
+  if (!f.entry().exists()) return post;
+  std::vector<bool> seen(f.block_limit());
+  struct Visit {
+    Block block;
+    size_t edge;
+  };
+  std::vector<Visit> stack{{f.entry(), 0}};
+  seen[f.entry().index] = true;
+  while (!stack.empty()) {
+    auto& [block, at] = stack.back();
+    Instruction end = f.terminator(block);
+    if (!end.exists() || at == f.edge_count(end)) {
+      post.push_back(block);
+      stack.pop_back();
+      continue;
+    }
+    Block to = f.to(f.edge(end, at++));
+    if (seen[to.index]) continue;
+    seen[to.index] = true;
+    stack.push_back({to, 0});
+  }
+  std::reverse(post.begin(), post.end());
+  return post;
+}
+
+}  // namespace
+
+Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
+  constexpr uint32_t unknown = 0xffffffff;
+  for (size_t k = 0; k < order_.size(); ++k) number_.set(order_[k], static_cast<uint32_t>(k + 1));
+  immediate_.assign(order_.size(), unknown);
+  if (order_.empty()) return;
+  immediate_[0] = 0;
+  for (bool changed = true; changed;) {
+    changed = false;
+    for (uint32_t k = 1; k < order_.size(); ++k) {
+      uint32_t best = unknown;
+      for (Edge e = f.first_in(order_[k]); e.exists(); e = f.next_in(e)) {
+        uint32_t p = number_.get(f.from(e));
+        if (p == 0 || immediate_[p - 1] == unknown) continue;
+        uint32_t other = p - 1;
+        if (best == unknown) best = other;
+        while (best != other) {
+          while (best > other) best = immediate_[best];
+          while (other > best) other = immediate_[other];
+        }
+      }
+      if (immediate_[k] != best) immediate_[k] = best, changed = true;
+    }
+  }
+  // Nested intervals answer "dominates" in O(1).
+  std::vector<std::vector<uint32_t>> children(order_.size());
+  for (uint32_t k = 1; k < order_.size(); ++k) children[immediate_[k]].push_back(k);
+  enter_.resize(order_.size());
+  leave_.resize(order_.size());
+  uint32_t clock = 0;
+  std::vector<std::pair<uint32_t, size_t>> stack{{0, 0}};
+  enter_[0] = clock++;
+  while (!stack.empty()) {
+    auto& [at, next] = stack.back();
+    if (next == children[at].size()) {
+      leave_[at] = clock++;
+      stack.pop_back();
+      continue;
+    }
+    uint32_t child = children[at][next++];
+    enter_[child] = clock++;
+    stack.push_back({child, 0});
+  }
+}
+
+Block Dominators::immediate(Block b) const {
+  uint32_t n = number_.get(b);
+  return n <= 1 ? Block() : order_[immediate_[n - 1]];
+}
+
+bool Dominators::dominates(Block a, Block b) const {
+  uint32_t x = number_.get(a), y = number_.get(b);
+  if (x == 0 || y == 0) return false;
+  return enter_[x - 1] <= enter_[y - 1] && leave_[y - 1] <= leave_[x - 1];
+}
+
+bool Dominators::available(const Function& f, Value v, Instruction user) const {
+  if (f.is_constant(v) || f.kind(v) == ValueKind::Parameter) return true;
+  Block home = f.defining_block(v), there = f.block(user);
+  if (home != there) return dominates(home, there);
+  return f.kind(v) == ValueKind::BlockParameter || f.comes_before(f.definition(v), user);
+}
+
+std::vector<std::vector<Block>> Dominators::frontiers(const Function& f) const {
+  std::vector<std::vector<Block>> out(f.block_limit());
+  for (Block b : order_) {
+    Edge first = f.first_in(b);
+    if (!first.exists() || (!f.next_in(first).exists() && b != f.entry())) continue;
+    for (Edge e = first; e.exists(); e = f.next_in(e)) {
+      if (!reachable(f.from(e))) continue;
+      for (Block runner = f.from(e); runner.exists() && runner != immediate(b); runner = immediate(runner)) {
+        auto& list = out[runner.index];
+        if (list.empty() || list.back() != b) list.push_back(b);
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace porphyry

@@ -1,0 +1,43 @@
+#include "porphyry/base/diagnostics.h"
+
+#include <algorithm>
+
+namespace porphyry {
+
+std::string listed(const std::vector<std::string>& words, std::string_view last) {
+  std::string out;
+  for (size_t i = 0; i < words.size(); ++i) {
+    if (i > 0) out += i + 1 == words.size() ? " " + std::string(last) + " " : ", ";
+    out += words[i];
+  }
+  return out;
+}
+
+static size_t distance(std::string_view a, std::string_view b) {
+  std::vector<size_t> row(b.size() + 1);
+  for (size_t j = 0; j <= b.size(); ++j) row[j] = j;
+  for (size_t i = 1; i <= a.size(); ++i) {
+    size_t diagonal = row[0];
+    row[0] = i;
+    for (size_t j = 1; j <= b.size(); ++j) {
+      size_t replaced = diagonal + (a[i - 1] != b[j - 1]);
+      diagonal = row[j];
+      row[j] = std::min({row[j] + 1, row[j - 1] + 1, replaced});
+    }
+  }
+  return row[b.size()];
+}
+
+std::string nearest(std::string_view word, const std::vector<std::string>& candidates) {
+  if (word.size() > 64) return "";
+  std::string best;
+  size_t limit = word.size() / 3 + 1;
+  for (const std::string& candidate : candidates) {
+    if (candidate.size() > 64) continue;
+    size_t d = distance(word, candidate);
+    if (d < limit) best = candidate, limit = d;
+  }
+  return best;
+}
+
+}  // namespace porphyry

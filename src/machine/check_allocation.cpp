@@ -1,0 +1,216 @@
+// The independent checker of allocations. It shares nothing with the allocator but the code's tables: a
+// forward data-flow analysis of which virtual registers' values each place (physical register or frame slot)
+// holds, by intersection where ways meet.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "porphyry/machine/allocate.h"
+
+namespace porphyry::machine {
+namespace {
+
+// Places: physical registers, then frame slots from 64 on.
+using Held = std::map<uint32_t, std::set<Register>>;
+
+class Checker {
+ public:
+  Checker(const MachineFunction& before, const Allocation& after, const Target& target) : before_(before), after_(after), f_(after.code), target_(target) {}
+
+  Diagnostics run() {
+    if (!pair_up()) return std::move(problems_);
+    std::vector<std::optional<Held>> at_start(f_.blocks.size());
+    at_start[0] = Held();
+    std::vector<uint32_t> work{0};
+    while (!work.empty()) {
+      uint32_t b = work.back();
+      work.pop_back();
+      Held state = *at_start[b];
+      walk(b, state, false);
+      for (uint32_t s : f_.blocks[b].successors) {
+        if (!at_start[s]) {
+          at_start[s] = state;
+          work.push_back(s);
+        } else if (intersect(*at_start[s], state)) {
+          work.push_back(s);
+        }
+      }
+    }
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
+      if (at_start[b]) walk(b, *at_start[b], true);
+    return std::move(problems_);
+  }
+
+ private:
+  void complain(uint32_t k, std::string what) {
+    if (problems_.size() < 20) problems_.push_back(complaint(fmt::format("in '{}', instruction {}: {}", f_.name, k, what), "the value that the code before allocation meant"));
+  }
+
+  bool is_inserted(const MachineInstruction& i) const { return i.role == Role::Save || i.role == Role::Fetch; }
+
+  // The instructions of before must be those of after, but for what was inserted; copies may have become
+  // saves or fetches, and constants may be made elsewhere.
+  bool pair_up() {
+    original_.assign(f_.code.size(), 0xffffffff);
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
+      uint32_t k = before_.blocks[b].first, end = k + before_.blocks[b].count;
+      for (uint32_t j = f_.blocks[b].first; j < f_.blocks[b].first + f_.blocks[b].count; ++j) {
+        if (is_inserted(f_.code[j])) continue;
+        while (k < end && !same(before_.code[k], f_.code[j])) ++k;
+        if (k == end) return complain(j, "it is not in the code before allocation"), false;
+        original_[j] = k++;
+      }
+    }
+    return true;
+  }
+  bool same(const MachineInstruction& x, const MachineInstruction& y) const { return x.form == y.form && x.origin == y.origin && x.first_operand == y.first_operand; }
+
+  static bool intersect(Held& into, const Held& other) {
+    bool changed = false;
+    for (auto it = into.begin(); it != into.end();) {
+      auto o = other.find(it->first);
+      std::set<Register> both;
+      if (o != other.end()) std::set_intersection(it->second.begin(), it->second.end(), o->second.begin(), o->second.end(), std::inserter(both, both.end()));
+      if (both.size() != it->second.size()) changed = true, it->second = both;
+      it = it->second.empty() ? into.erase(it) : std::next(it);
+    }
+    return changed;
+  }
+
+  void expect(uint32_t k, const Held& state, uint32_t place, Register wanted, bool report) {
+    if (!report || wanted == no_register || is_physical(wanted)) return;
+    auto held = state.find(place);
+    if (held != state.end() && held->second.contains(wanted)) return;
+    complain(k, fmt::format("{} does not hold the value of v{}", place < 64 ? std::string(target_.register_name(place, 64)) : fmt::format("slot {}", place - 64), wanted - first_virtual));
+  }
+  void define(Held& state, uint32_t place, Register v) {
+    if (is_virtual(v))
+      for (auto& [p, held] : state) held.erase(v);
+    state[place].clear();
+    if (is_virtual(v)) state[place].insert(v);
+  }
+  // `to` now holds what `from` held, and (for a copy of the program) a new value of the virtual `v`.
+  void transfer(Held& state, uint32_t to, uint32_t from, Register v) {
+    std::set<Register> held = state[from];
+    if (is_virtual(v)) {
+      for (auto& [p, h] : state) h.erase(v);
+      held.erase(v);
+      held.insert(v);
+    }
+    if (to == from) state[to].insert(v);
+    else state[to] = held;
+  }
+
+  // A copy `to = from` of the program that coalescing or spilling removed or turned into a save or fetch.
+  void rename_copies(uint32_t first_before, uint32_t last_before, Held& state) {
+    for (uint32_t k = first_before; k < last_before; ++k) {
+      const MachineInstruction& i = before_.code[k];
+      if (i.form != copy_form) continue;  // a constant that is made again where it is wanted
+      Register to = before_.of(i)[0].reg, from = before_.of(i)[1].reg;
+      if (!is_virtual(to)) continue;
+      for (auto& [p, held] : state) {
+        held.erase(to);
+        if (is_virtual(from) && held.contains(from)) held.insert(to);
+      }
+    }
+  }
+
+  void walk(uint32_t b, Held& state, bool report) {
+    uint32_t next_before = before_.blocks[b].first;
+    for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) {
+      const MachineInstruction& i = f_.code[k];
+      auto operands = f_.of(i);
+      if (is_inserted(i)) {
+        // A fetch or save that stands for a copy of the program comes with that copy's turn.
+        if (i.form == save_form) {
+          Register v = after_.virtual_of[i.first_operand + 1], from = after_.virtual_of[i.first_operand];
+          uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
+          expect(k, state, operands[0].reg, from, report);
+          if (from == v) transfer_same(state, slot, operands[0].reg, v);
+          else pass_copy(b, next_before, v, from, state), transfer(state, slot, operands[0].reg, v);
+        } else if (i.form == fetch_form) {
+          Register v = after_.virtual_of[i.first_operand + 1], to = after_.virtual_of[i.first_operand];
+          uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
+          expect(k, state, slot, v, report);
+          if (to == v) transfer_same(state, operands[0].reg, slot, v);
+          else pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
+        } else {  // a constant made again
+          Register v = after_.virtual_of[i.first_operand];
+          if (report && !is_the_constant(i, v)) complain(k, "it does not make the constant again that it should");
+          state[operands[0].reg] = {v};
+        }
+        continue;
+      }
+      rename_copies(next_before, original_[k], state);
+      next_before = original_[k] + 1;
+      if (i.form == copy_form) {
+        Register to = after_.virtual_of[i.first_operand], from = after_.virtual_of[i.first_operand + 1];
+        expect(k, state, operands[1].reg, from, report);
+        if (is_virtual(to)) transfer(state, operands[0].reg, operands[1].reg, to);
+        else state[operands[0].reg] = state[operands[1].reg];
+        continue;
+      }
+      for (uint32_t o = 0; o < i.operand_count; ++o) {
+        const MachineOperand& x = operands[o];
+        if (x.kind == OperandKind::Register && x.read) expect(k, state, x.reg, after_.virtual_of[i.first_operand + o], report);
+        if (x.kind != OperandKind::Memory && x.kind != OperandKind::Address) continue;
+        const MachineAddress& a = f_.addresses[static_cast<size_t>(x.value)];
+        auto [base, index] = after_.of_address[static_cast<size_t>(x.value)];
+        if (a.base != no_register) expect(k, state, a.base, base, report);
+        if (a.index != no_register) expect(k, state, a.index, index, report);
+      }
+      for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1) state.erase(static_cast<uint32_t>(__builtin_ctzll(m)));
+      for (uint32_t o = 0; o < i.operand_count; ++o)
+        if (operands[o].kind == OperandKind::Register && operands[o].written) define(state, operands[o].reg, after_.virtual_of[i.first_operand + o]);
+    }
+    rename_copies(next_before, before_.blocks[b].first + before_.blocks[b].count, state);
+  }
+
+  void transfer_same(Held& state, uint32_t to, uint32_t from, Register v) {
+    bool had = state[from].contains(v);
+    state[to] = state[from];
+    if (!had) state[to].erase(v);
+  }
+
+  // Whether the program makes `v` in one place only, and there as `i` does.
+  bool is_the_constant(const MachineInstruction& i, Register v) const {
+    unsigned writes = 0;
+    bool alike = false;
+    for (const MachineInstruction& x : before_.code)
+      each_register(before_, x, [&](Register r, bool, bool written) {
+        if (!written || r != v) return;
+        ++writes;
+        alike = x.form == i.form && x.operand_count == i.operand_count;
+        for (uint8_t o = 1; alike && o < i.operand_count; ++o) alike = before_.of(x)[o].value == f_.of(i)[o].value;
+      });
+    return writes == 1 && alike;
+  }
+
+  // Steps over the program's copy that a save or fetch stands for, and over removed ones before it.
+  void pass_copy(uint32_t b, uint32_t& next_before, Register to, Register from, Held& state) {
+    uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
+    for (uint32_t k = next_before; k < end; ++k) {
+      const MachineInstruction& i = before_.code[k];
+      if (i.form == copy_form && before_.of(i)[0].reg == to && before_.of(i)[1].reg == from) {
+        rename_copies(next_before, k, state);
+        next_before = k + 1;
+        return;
+      }
+    }
+  }
+
+  const MachineFunction& before_;
+  const Allocation& after_;
+  const MachineFunction& f_;
+  const Target& target_;
+  std::vector<uint32_t> original_;
+  Diagnostics problems_;
+};
+
+}  // namespace
+
+Diagnostics check_allocation(const MachineFunction& before, const Allocation& after, const Target& target) { return Checker(before, after, target).run(); }
+
+}  // namespace porphyry::machine

@@ -1,0 +1,34 @@
+#include "porphyry/machine/code.h"
+
+namespace porphyry::machine {
+
+unsigned Target::class_of(unsigned physical) const {
+  for (size_t k = 0; k < classes.size(); ++k)
+    if (physical >= classes[k].first && physical < classes[k].first + classes[k].count) return static_cast<unsigned>(k);
+  return 0;
+}
+
+std::string_view Target::register_name(unsigned physical, unsigned bits) const {
+  const RegisterClass& c = classes[class_of(physical)];
+  for (size_t k = c.views.size(); k-- > 0;)  // the narrowest view that is wide enough
+    if (c.views[k].bits >= bits) return c.views[k].names[physical - c.first];
+  return c.views[0].names[physical - c.first];
+}
+
+FormIndex Target::find(std::string_view wanted) const {
+  for (size_t k = first_real_form; k < forms.size(); ++k)
+    if (forms[k].name == wanted) return static_cast<FormIndex>(k);
+  return 0;
+}
+
+RegisterMask implicit_reads(const Target& target, const MachineFunction& f, const MachineInstruction& i) {
+  RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
+  return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;
+}
+
+RegisterMask implicit_writes(const Target& target, const MachineFunction& f, const MachineInstruction& i) {
+  RegisterMask m = i.form >= first_real_form ? target.form(i.form).writes : 0;
+  return i.call == 0xffffffff ? m : m | f.calls[i.call].writes;
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,44 @@
+#include "porphyry/machine/convention.h"
+
+namespace porphyry::machine {
+namespace {
+
+// Hands out registers of two lists in order.
+class Dealer {
+ public:
+  Dealer(std::span<const uint8_t> whole, std::span<const uint8_t> floats) : lists_{whole, floats} {}
+  Register next(Type t) {
+    size_t which = t.is_float() ? 1 : 0;
+    return used_[which] < lists_[which].size() ? lists_[which][used_[which]++] : no_register;
+  }
+
+ private:
+  std::span<const uint8_t> lists_[2];
+  size_t used_[2] = {0, 0};
+};
+
+}  // namespace
+
+std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Type>& types, uint64_t& stack_bytes) {
+  Dealer dealer(convention.whole, convention.floats);
+  std::vector<Arrival> out;
+  for (Type t : types) {
+    out.push_back({dealer.next(t), 0});
+    if (out.back().reg != no_register) continue;
+    out.back().stack = stack_bytes;
+    stack_bytes += 8;
+  }
+  return out;
+}
+
+std::optional<std::vector<Register>> result_registers(const Convention& convention, const std::vector<Type>& types) {
+  Dealer dealer(convention.whole_results, convention.float_results);
+  std::vector<Register> out;
+  for (Type t : types) {
+    out.push_back(dealer.next(t));
+    if (out.back() == no_register) return std::nullopt;
+  }
+  return out;
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,226 @@
+#include "expand.h"
+
+#include <bit>
+#include <cmath>
+
+#include "porphyry/ir/compute.h"
+
+namespace porphyry::machine {
+namespace {
+
+const Type i32 = Type::integer(32), i64 = Type::integer(64);
+
+Type bits_type(Type t) { return Type::integer(t.bits()); }
+
+// Whether a narrow operation looks at its operands as signed numbers.
+bool is_signed(Op op) {
+  switch (op) {
+    case Op::ShrS:
+    case Op::RemS:
+    case Op::MinS:
+    case Op::MaxS:
+    case Op::Abs:
+    case Op::MulHiS:
+    case Op::ToFloatS: return true;
+    default: return false;
+  }
+}
+
+// The number 0x0f0f… whose ones and zeros alternate in runs of `run` bits.
+uint64_t stripes(unsigned run, unsigned width) {
+  uint64_t m = 0;
+  for (unsigned k = 0; k < width; ++k)
+    if (k / run % 2 == 0) m |= uint64_t(1) << k;
+  return m;
+}
+
+}  // namespace
+
+Value Expander::make(Op op, std::vector<Value> v, Type result) {
+  Type type = f_.type(v.back());
+  if (!result.exists()) result = info(op).result == ResultRule::Truth ? Type::boolean() : type;
+  bool not_of_bool = op == Op::Not && type.is_bool();
+  if (!not_of_bool && coverage_.covers(op, type, result))
+    return f_.result(pen_.put({.op = op, .operands = v, .results = {&result, 1}}));
+  return expand(op, v, type, result);
+}
+
+Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
+  switch (op) {
+    case Op::Not:
+      if (type.is_bool()) return make(Op::Xor, {v[0], number(type, 1)});
+      break;
+    case Op::ToIntS:
+    case Op::ToIntU: return to_int(op, v[0], type, result);
+    case Op::ToFloatU: return to_float_unsigned(v[0], type, result);
+    case Op::Min:
+    case Op::Max: return float_extreme(op, v, type);
+    case Op::CopySign: return float_by_bits(op, v, type);
+    case Op::Neg:
+    case Op::Abs:
+      if (type.is_float()) return float_by_bits(op, v, type);
+      break;
+    case Op::Fma: return helper("fmaf", "fma", v, type);
+    case Op::Rem: return helper("fmodf", "fmod", v, type);
+    case Op::Floor: return helper("floorf", "floor", v, type);
+    case Op::Ceil: return helper("ceilf", "ceil", v, type);
+    case Op::Round: return helper("rintf", "rint", v, type);
+    case Op::Trunc: return helper("truncf", "trunc", v, type);
+    case Op::WidenS:
+    case Op::WidenU: {  // in two steps
+      Type half = result.bits() > 32 ? i32 : Type::integer(16);
+      return convert(op, result, convert(op, half, v[0]));
+    }
+    default: break;
+  }
+  if (type.is_integer() && type.bits() < 32) return narrow(op, v, type, result);
+  switch (op) {
+    case Op::MulHiS:
+    case Op::MulHiU: return high_product(op, v, type);
+    case Op::RotL:
+    case Op::RotR: return rotate(op, v, type);
+    case Op::Popcount: return popcount(v[0], type);
+    case Op::Ctz: {  // the ones below the lowest one
+      Value below = make(Op::And, {make(Op::Not, {v[0]}), make(Op::Sub, {v[0], number(type, 1)})});
+      return make(Op::Popcount, {below});
+    }
+    case Op::Clz: {  // smear the highest one down; what is not smeared leads
+      Value x = v[0];
+      for (unsigned reach = 1; reach < type.bits(); reach *= 2) x = make(Op::Or, {x, make(Op::ShrU, {x, number(type, reach)})});
+      return make(Op::Popcount, {make(Op::Not, {x})});
+    }
+    case Op::ReverseBits: return reverse(v[0], type, 1);
+    case Op::ReverseBytes: return reverse(v[0], type, 8);
+    default: break;
+  }
+  assert(false && "an operation that no rule covers");
+  return v[0];
+}
+
+// i8 and i16 in 32 bits.
+Value Expander::narrow(Op op, const Operands& v, Type type, Type result) {
+  unsigned width = type.bits();
+  if (op == Op::DivS) return divide_narrow(v, type);
+  if (op == Op::RotL || op == Op::RotR) return rotate(op, v, type);
+  Operands wide;
+  for (Value x : v) wide.push_back(convert(is_signed(op) ? Op::WidenS : Op::WidenU, i32, x));
+  switch (op) {
+    case Op::ToFloatS: return make(op, wide, result);
+    case Op::Shl:
+    case Op::ShrS:
+    case Op::ShrU: wide[1] = make(Op::And, {convert(Op::WidenU, i32, v[1]), number(i32, width - 1)}); break;
+    case Op::MulHiS:
+    case Op::MulHiU: {
+      Value high = make(op == Op::MulHiS ? Op::ShrS : Op::ShrU, {make(Op::Mul, wide), number(i32, width)});
+      return convert(Op::Narrow, type, high);
+    }
+    case Op::Clz: return convert(Op::Narrow, type, make(Op::Sub, {make(Op::Clz, wide), number(i32, 32 - width)}));
+    case Op::Ctz: wide[0] = make(Op::Or, {wide[0], number(i32, uint64_t(1) << width)}); break;
+    case Op::ReverseBits:
+    case Op::ReverseBytes: return convert(Op::Narrow, type, make(Op::ShrU, {make(op, wide), number(i32, 32 - width)}));
+    default: break;
+  }
+  Value r = make(op, wide, info(op).result == ResultRule::Truth ? result : i32);
+  return f_.type(r) == result ? r : convert(Op::Narrow, result, r);
+}
+
+// (a << s) / b traps just where a / b must, on 0 and on least / -1, when a's sign bit is the wide one's.
+// Dividing the quotient by 2^s, toward zero, gives a / b.
+Value Expander::divide_narrow(const Operands& v, Type type) {
+  unsigned shift = 32 - type.bits();
+  Value a = make(Op::Shl, {convert(Op::WidenU, i32, v[0]), number(i32, shift)});
+  Value q = make(Op::DivS, {a, convert(Op::WidenS, i32, v[1])});
+  Value round_up = make(Op::ShrU, {make(Op::ShrS, {q, number(i32, 31)}), number(i32, 32 - shift)});
+  return convert(Op::Narrow, type, make(Op::ShrS, {make(Op::Add, {q, round_up}), number(i32, shift)}));
+}
+
+Value Expander::rotate(Op op, const Operands& v, Type type) {
+  Value mask = number(type, type.bits() - 1);
+  Value n = make(Op::And, {v[1], mask}), back = make(Op::And, {make(Op::Neg, {n}), mask});
+  Value left = op == Op::RotL ? n : back, right = op == Op::RotL ? back : n;
+  return make(Op::Or, {make(Op::Shl, {v[0], left}), make(Op::ShrU, {v[0], right})});
+}
+
+Value Expander::float_by_bits(Op op, const Operands& v, Type type) {
+  Type b = bits_type(type);
+  uint64_t sign = uint64_t(1) << (type.bits() - 1), rest = sign - 1;
+  Value x = make(Op::Bits, {v[0]}, b);
+  if (op == Op::Neg) x = make(Op::Xor, {x, number(b, sign)});
+  else x = make(Op::And, {x, number(b, rest)});
+  if (op == Op::CopySign) x = make(Op::Or, {x, make(Op::And, {make(Op::Bits, {v[1]}, b), number(b, sign)})});
+  return make(Op::Bits, {x}, type);
+}
+
+// Ordered and different: by comparison. Equal: only zeros may differ in bits, and `or` (min) or `and` (max) of
+// the bits gets their order right. Unordered: the sum is a quiet NaN.
+Value Expander::float_extreme(Op op, const Operands& v, Type type) {
+  Type b = bits_type(type);
+  bool least = op == Op::Min;
+  Value first = make(least ? Op::Lt : Op::Gt, {v[0], v[1]}), second = make(least ? Op::Gt : Op::Lt, {v[0], v[1]});
+  Value zeros = make(Op::Bits, {make(least ? Op::Or : Op::And, {make(Op::Bits, {v[0]}, b), make(Op::Bits, {v[1]}, b)})}, type);
+  Value rest = make(Op::Pick, {make(Op::Eq, {v[0], v[1]}), zeros, make(Op::Add, {v[0], v[1]})});
+  return make(Op::Pick, {first, v[0], make(Op::Pick, {second, v[1], rest})});
+}
+
+// Saturating to 64 signed bits first, then to the range that is wanted.
+Value Expander::to_int(Op op, Value v, Type from, Type to) {
+  bool is_signed_op = op == Op::ToIntS;
+  if (to == i64 && !is_signed_op) {
+    Value half = pen_.real(from, 9223372036854775808.0);
+    Value low = make(Op::MaxS, {make(Op::ToIntS, {v}, i64), number(i64, 0)});
+    Value high = make(Op::Xor, {make(Op::ToIntS, {make(Op::Sub, {v, half})}, i64), number(i64, uint64_t(1) << 63)});
+    return make(Op::Pick, {make(Op::Ge, {v, half}), high, low});
+  }
+  Value wide = make(Op::ToIntS, {v}, i64);
+  uint64_t greatest = static_cast<uint64_t>(mask_of(is_signed_op ? to.bits() - 1 : to.bits()));
+  uint64_t least = is_signed_op ? ~greatest : 0;
+  return convert(Op::Narrow, to, make(Op::MinS, {make(Op::MaxS, {wide, number(i64, least)}), number(i64, greatest)}));
+}
+
+// Below 2^63 as a signed number; above, half of it (the lost bit kept sticky, for rounding) and twice that.
+Value Expander::to_float_unsigned(Value v, Type from, Type to) {
+  if (from.bits() < 32) return make(Op::ToFloatS, {convert(Op::WidenU, i32, v)}, to);
+  if (from.bits() == 32) return make(Op::ToFloatS, {convert(Op::WidenU, i64, v)}, to);
+  Value half = make(Op::Or, {make(Op::ShrU, {v, number(i64, 1)}), make(Op::And, {v, number(i64, 1)})});
+  Value big = make(Op::ToFloatS, {half}, to);
+  return make(Op::Pick, {make(Op::LtS, {v, number(i64, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
+}
+
+Value Expander::high_product(Op op, const Operands& v, Type type) {
+  bool s = op == Op::MulHiS;
+  Op widen = s ? Op::WidenS : Op::WidenU;
+  Value product = make(Op::Mul, {convert(widen, i64, v[0]), convert(widen, i64, v[1])});
+  return convert(Op::Narrow, type, make(Op::ShrU, {product, number(i64, 32)}));
+}
+
+// Sums of ever wider fields; H. Warren, "Hacker's Delight", chapter 5.
+Value Expander::popcount(Value v, Type type) {
+  unsigned width = type.bits();
+  Value x = v;
+  for (unsigned run = 1; run < width; run *= 2) {
+    Value m = number(type, stripes(run, width));
+    x = make(Op::Add, {make(Op::And, {x, m}), make(Op::And, {make(Op::ShrU, {x, number(type, run)}), m})});
+  }
+  return x;
+}
+
+// Neighbours of 1, 2, 4, … bits change places.
+Value Expander::reverse(Value v, Type type, unsigned smallest) {
+  unsigned width = type.bits();
+  Value x = v;
+  for (unsigned run = smallest; run < width; run *= 2) {
+    if (run == 8 && coverage_.covers(Op::ReverseBytes, type, type)) return make(Op::ReverseBytes, {x});
+    Value m = number(type, stripes(run, width)), n = number(type, run);
+    x = make(Op::Or, {make(Op::Shl, {make(Op::And, {x, m}), n}), make(Op::And, {make(Op::ShrU, {x, n}), m})});
+  }
+  return x;
+}
+
+Value Expander::helper(const char* single, const char* twice, const Operands& v, Type type) {
+  std::string_view name = type.bits() == 32 ? single : twice;
+  Symbol s = module_.find(name);
+  if (!s.exists()) s = module_.add_extern_function(name, {std::vector<Type>(v.size(), type), {type}});
+  return pen_.call(s, v)[0];
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,43 @@
+// Operations that a book does not cover, said in others that it does.
+#pragma once
+
+#include "porphyry/ir/pen.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+
+class Expander {
+ public:
+  Expander(Module& module, Function& function, const Coverage& coverage) : module_(module), f_(function), pen_(module, function), coverage_(coverage) {}
+
+  Pen& pen() { return pen_; }
+
+  // Writes `op`, or what stands for it. `result` may be left out where it follows from the operands.
+  Value make(Op op, std::vector<Value> operands, Type result = {});
+
+ private:
+  using Operands = std::vector<Value>;
+
+  Value expand(Op op, const Operands& v, Type type, Type result);
+  Value narrow(Op op, const Operands& v, Type type, Type result);
+  Value divide_narrow(const Operands& v, Type type);
+  Value rotate(Op op, const Operands& v, Type type);
+  Value float_by_bits(Op op, const Operands& v, Type type);
+  Value float_extreme(Op op, const Operands& v, Type type);
+  Value to_int(Op op, Value v, Type from, Type to);
+  Value to_float_unsigned(Value v, Type from, Type to);
+  Value high_product(Op op, const Operands& v, Type type);
+  Value popcount(Value v, Type type);
+  Value reverse(Value v, Type type, unsigned smallest);
+  Value helper(const char* single, const char* twice, const Operands& v, Type type);
+
+  Value number(Type t, uint64_t n) { return f_.constant(t, n); }
+  Value convert(Op op, Type to, Value v) { return f_.type(v) == to ? v : make(op, {v}, to); }
+
+  Module& module_;
+  Function& f_;
+  Pen pen_;
+  const Coverage& coverage_;
+};
+
+}  // namespace porphyry::machine

@@ -1,0 +1,100 @@
+#include "porphyry/machine/listing.h"
+
+#include <fmt/format.h>
+
+#include <bit>
+
+#include "porphyry/machine/convention.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry::machine {
+
+std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c, const EmittedLine& line) {
+  std::string name;
+  if (line.target_block != 0xffffffff) name = block_text(module, f, c.blocks[line.target_block].origin);
+  else if (line.symbol != 0xffffffff) name = module.symbol_name(Symbol(line.symbol));
+  else if (line.pool != 0xffffffff) name = fmt::format("constant {}", line.pool);
+  if (line.symbol_offset > 0) name += fmt::format(" + {}", line.symbol_offset);
+  if (line.symbol_offset < 0) name += fmt::format(" - {}", -line.symbol_offset);
+  return std::vector<std::string>(4, name);
+}
+
+namespace {
+
+std::string pool_value(const PoolEntry& e) {
+  if (e.bytes == 4) return fmt::format("{}", std::bit_cast<float>(static_cast<uint32_t>(e.bits)));
+  return fmt::format("{}", std::bit_cast<double>(e.bits));
+}
+
+class Lister {
+ public:
+  Lister(const Module& module, const CompiledFunction& c, const Target& target) : module_(module), f_(module.function(c.symbol)), c_(c), target_(target) {}
+
+  FunctionListing run() {
+    out_.name = c_.name;
+    out_.signature = f_.signature().text();
+    out_.frame_bytes = c_.frame_bytes;
+    for (unsigned r = 0; r < 64; ++r)
+      if (c_.saved & mask_of_register(r)) out_.saved.emplace_back(target_.register_name(r, 64));
+    places();
+    for (size_t b = 0, k = 0; b < c_.blocks.size(); ++b) {
+      const auto& place = c_.blocks[b];
+      ListingBlock block{block_text(module_, f_, place.origin), place.offset, place.depth, {}};
+      for (; k < c_.lines.size() && c_.lines[k].block == b; ++k) block.lines.push_back(line(c_.lines[k]));
+      out_.blocks.push_back(std::move(block));
+    }
+    return std::move(out_);
+  }
+
+ private:
+  void places() {
+    const Signature& s = f_.signature();
+    uint64_t bytes = 0;
+    auto where = arrivals(target_.convention, s.parameters, bytes);
+    for (size_t k = 0; k < where.size(); ++k)
+      out_.parameters.push_back({value_text(module_, f_, f_.parameters()[k]), s.parameters[k].name(),
+                                 where[k].reg != no_register ? std::string(target_.register_name(where[k].reg, s.parameters[k].bits()))
+                                                             : fmt::format("stack + {}", where[k].stack + 8)});
+    auto results = result_registers(target_.convention, s.results);
+    for (size_t k = 0; results && k < results->size(); ++k)
+      out_.results.push_back({"", s.results[k].name(), std::string(target_.register_name((*results)[k], s.results[k].bits()))});
+  }
+
+  ListingLine line(const EmittedLine& l) {
+    ListingLine out{.offset = l.offset, .role = l.role};
+    out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
+    out.text = spell(target_, l.plain, operand_names(module_, f_, c_, l));
+    if (l.origin.exists() && f_.alive(l.origin)) {
+      out.operation = write_text(module_, f_, l.origin);
+      out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin)) : std::string(info(f_.op(l.origin)).name);
+      out.position = position_text(module_, f_.position(l.origin));
+    }
+    if (l.pool != 0xffffffff) out.operation += (out.operation.empty() ? "" : "; ") + fmt::format("constant {} is {}", l.pool, pool_value(c_.pool[l.pool]));
+    count(l);
+    return out;
+  }
+
+  void count(const EmittedLine& l) {
+    auto& t = out_.totals;
+    ++t.instructions;
+    t.bytes += l.size;
+    const Form& form = target_.form(l.plain.form);
+    for (const FormOperand& o : form.operands)
+      if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
+    t.moves += l.role == Role::Move;
+    t.saves += l.role == Role::Save;
+    t.fetches += l.role == Role::Fetch;
+  }
+
+  const Module& module_;
+  const Function& f_;
+  const CompiledFunction& c_;
+  const Target& target_;
+  FunctionListing out_;
+};
+
+}  // namespace
+
+FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target) { return Lister(legal, compiled, target).run(); }
+
+}  // namespace porphyry::machine

@@ -1,0 +1,42 @@
+#include "porphyry/machine/lower.h"
+
+#include "porphyry/ir/clone.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target, uint8_t features, bool check) {
+  auto selected = select(legal, function, target, features);
+  if (!selected) return selected.why();
+  Allocation allocation = allocate(selected->code, target);
+  if (check) {
+    Diagnostics wrong = check_allocation(selected->code, allocation, target);
+    if (!wrong.empty()) return wrong;
+  }
+  lay_out_frame(allocation.code, target);
+  CompiledFunction out = emit(allocation.code, target);
+  out.symbol = function;
+  out.allocation_rounds = allocation.rounds;
+  return out;
+}
+
+Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options) {
+  LoweredModule out;
+  Diagnostics problems;
+  uint8_t features = options.features.value_or(target.usual_features);
+  Coverage coverage(target, features);
+  out.legal = clone(module);
+  size_t count = out.legal->symbol_count();  // legalizing may add externals behind
+  for (size_t k = 0; k < count; ++k)
+    if (out.legal->is_function(Symbol(k))) legalize(*out.legal, Symbol(k), target, coverage);
+  for (size_t k = 0; k < count; ++k) {
+    if (!out.legal->is_function(Symbol(k))) continue;
+    auto compiled = lower_function(*out.legal, Symbol(k), target, features, options.check_allocation);
+    if (compiled) out.functions.push_back(std::move(*compiled));
+    else problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
+  }
+  if (!problems.empty()) return problems;
+  return out;
+}
+
+}  // namespace porphyry::machine

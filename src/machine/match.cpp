@@ -1,0 +1,197 @@
+#include "match.h"
+
+#include "porphyry/ir/compute.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+namespace {
+
+constexpr uint32_t constant_cost = 10;
+
+bool writes_or_leaves(const Function& f, Instruction i) {
+  const OperationInfo& row = info(f.op(i));
+  bool access = row.layout == Layout::Load || row.layout == Layout::Store;
+  return row.writes_memory() || row.may_trap() || (access && f.address(i).is_volatile);
+}
+
+}  // namespace
+
+Matcher::Matcher(const Module& module, const Function& function, const Target& target, uint8_t features)
+    : module_(module), f_(function), target_(target), features_(features), best_(function.instruction_limit()), epoch_(function.instruction_limit()) {}
+
+void Matcher::visit(Block b) {
+  uint32_t epoch = 0;
+  for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
+    epoch_[i] = epoch;
+    if (writes_or_leaves(f_, i)) ++epoch;
+    size_t op = static_cast<size_t>(f_.op(i));
+    if (f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf) op = static_cast<size_t>(Op::At);  // addresses, too
+    Best& best = best_[i];
+    for (uint16_t r = target_.rules_by_op[op]; r < target_.rules_by_op[op + 1]; ++r) {
+      auto m = try_rule(r, i);
+      if (!m || (best.rule_plus_one && m->cost >= best.cost)) continue;
+      best = {static_cast<uint16_t>(r + 1), m->cost};
+    }
+  }
+}
+
+std::optional<Match> Matcher::best(Instruction i) const {
+  if (best_[i].rule_plus_one == 0) return std::nullopt;
+  return try_rule(static_cast<uint16_t>(best_[i].rule_plus_one - 1), i);
+}
+
+std::optional<Match> Matcher::constant(Value v) const {
+  std::optional<Match> best;
+  Type type = carrier(f_.type(v));
+  for (uint16_t r = target_.constant_rules; r < target_.rules.size(); ++r) {
+    const Rule& rule = target_.rules[r];
+    if ((rule.needs & ~features_) || carrier(rule.nodes[0].result) != type) continue;
+    Match m;
+    m.rule = &rule;
+    m.index = r;
+    m.cost = rule.cost;
+    if (leaf(rule.nodes[0], v, m) && (!best || m.cost < best->cost)) best = m;
+  }
+  return best;
+}
+
+std::optional<Match> Matcher::try_rule(uint16_t index, Instruction i) const {
+  const Rule& rule = target_.rules[index];
+  const PatternNode& root = rule.nodes[0];
+  if (rule.needs & ~features_) return std::nullopt;
+  Match m;
+  m.rule = &rule;
+  m.index = index;
+  m.cost = rule.cost;
+  if (f_.result_count(i)) {
+    if (carrier(root.result) != carrier(f_.type(f_.result(i)))) return std::nullopt;
+    if (root.variable >= 0) m.values[static_cast<size_t>(root.variable)] = f_.result(i);
+  }
+  if (!children(rule, root, i, i, m)) return std::nullopt;
+  for (size_t k = 0; k < m.values.size(); ++k)
+    if (m.values[k].exists() && static_cast<int>(k) != root.variable) m.cost += cost_of_leaf(m.values[k], i);
+  if (tied_and_shared(rule, m)) m.cost += 3;
+  return m;
+}
+
+// A constant that the rule has to have in a register costs an instruction; so does a tree below, as much as
+// its own best rule. What others need as well is there anyway.
+uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
+  if (f_.is_constant(v)) return 0;
+  Instruction d = f_.definition(v);
+  bool below = d.exists() && f_.block(d) == f_.block(root) && f_.has_one_use(v);
+  return below ? best_[d].cost : 0;
+}
+
+// Whether an operand that is overwritten has further uses, so that it has to be copied first.
+bool Matcher::tied_and_shared(const Rule& rule, const Match& m) const {
+  for (const RuleStep& step : rule.steps) {
+    if (step.form == 0) continue;
+    const Form& form = target_.form(step.form);
+    for (size_t k = 0; k < form.operands.size(); ++k) {
+      if (step.out[k].kind == SourceKind::None || step.in[k].kind != SourceKind::Variable) continue;
+      Value v = m.values[static_cast<size_t>(step.in[k].variable)];
+      if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
+    }
+  }
+  return false;
+}
+
+bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
+  if (n.kind == NodeKind::Literal) return f_.is_constant(v) && f_.constant_bits(v) == n.literal;
+  if (n.kind == NodeKind::Constant) {
+    if (!f_.is_constant(v)) return false;
+    uint64_t bits = f_.constant_bits(v);
+    unsigned spare = 64 - f_.type(v).bits();
+    int64_t value = static_cast<int64_t>(bits << spare) >> spare;
+    if (n.fit == Fit::Signed32 && (f_.type(v).is_float() || value != static_cast<int32_t>(value))) return false;
+    if (n.fit == Fit::Unsigned32 && bits > 0xffffffffu) return false;
+    if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits())))) return false;
+  }
+  if (n.variable < 0) return true;
+  Value& bound = m.values[static_cast<size_t>(n.variable)];
+  if (bound.exists()) return bound == v;
+  bound = v;
+  // A constant in a register is one more instruction.
+  if (n.kind == NodeKind::Register && f_.is_constant(v)) m.cost += constant_cost;
+  return true;
+}
+
+bool Matcher::same_address(Instruction a, Instruction b) const {
+  size_t base_a = f_.op(a) == Op::Store ? 1 : 0, base_b = f_.op(b) == Op::Store ? 1 : 0;
+  const Address &x = f_.address(a), &y = f_.address(b);
+  if (f_.operand(a, base_a) != f_.operand(b, base_b) || x.offset != y.offset || x.indexed != y.indexed) return false;
+  return !x.indexed || (x.scale == y.scale && f_.operand(a, base_a + 1) == f_.operand(b, base_b + 1));
+}
+
+bool Matcher::memory(const PatternNode& n, Instruction access, Match& m) const {
+  Instruction& bound = m.accesses[static_cast<size_t>(n.variable)];
+  if (bound.exists()) return same_address(bound, access);
+  bound = access;
+  return true;
+}
+
+// Whether an inner node of a pattern may swallow this instruction.
+bool Matcher::inside(const PatternNode& n, Instruction d, Instruction root) const {
+  if (!d.exists() || f_.op(d) != n.op || f_.block(d) != f_.block(root)) return false;
+  if (carrier(f_.type(f_.result(d))) != carrier(n.result)) return false;
+  bool may_repeat = info(n.op).result == ResultRule::Truth || n.op == Op::At;
+  if (!may_repeat && !f_.has_one_use(f_.result(d))) return false;
+  if (n.op != Op::Load) return info(n.op).is_pure();
+  return !f_.address(d).is_volatile && epoch_[d] == epoch_[root];
+}
+
+bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match& m) const {
+  const PatternNode& n = rule.nodes[static_cast<size_t>(at)];
+  if (n.kind != NodeKind::Operation) return leaf(n, v, m);
+  if (n.op == Op::Load && f_.is_constant(v) && f_.type(v).is_float() && f_.type(v) == n.result) {
+    const PatternNode& place = rule.nodes[static_cast<size_t>(n.children[0])];
+    if (f_.constant_bits(v) == 0) return false;  // zero is cheaper made than read
+    m.pooled[static_cast<size_t>(place.variable)] = v;
+    return true;
+  }
+  Instruction d = f_.definition(v);
+  return inside(n, d, root) && children(rule, n, d, root, m);
+}
+
+bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const {
+  size_t count = 0;
+  while (count < 3 && n.children[count] >= 0) ++count;
+  bool pure_address = f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf;
+  if (count > 0 && !pure_address && n.op != Op::At && n.op != Op::Load) {
+    size_t typed = f_.op(i) == Op::Store || f_.op(i) == Op::When ? 0 : f_.operand_count(i) - 1;
+    if (carrier(n.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
+  }
+  auto in_order = [&](bool swapped, Match& trial) {
+    for (size_t k = 0; k < count; ++k) {
+      const PatternNode& child = rule.nodes[static_cast<size_t>(n.children[k])];
+      if (child.kind == NodeKind::Memory) {
+        if (!memory(child, i, trial)) return false;
+        continue;
+      }
+      size_t operand = swapped ? 1 - k : k;
+      if (!node(rule, n.children[k], f_.operand(i, operand), root, trial)) return false;
+    }
+    return true;
+  };
+  Match trial = m;
+  bool plain = in_order(false, trial);
+  if (!info(n.op).commutes() || count != 2) {
+    if (plain) m = trial;
+    return plain;
+  }
+  // Both orders may fit: prefer the one whose overwritten operand has no further use, or fewer costs.
+  Match other = m;
+  bool swapped = in_order(true, other);
+  if (plain && swapped && &n == &rule.nodes[0]) {
+    uint32_t a = trial.cost + (tied_and_shared(rule, trial) ? 3 : 0), b = other.cost + (tied_and_shared(rule, other) ? 3 : 0);
+    swapped = b < a;
+  } else if (plain) {
+    swapped = false;
+  }
+  if (!plain && !swapped) return false;
+  m = swapped ? other : trial;
+  return true;
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,57 @@
+// Matches the book's patterns against the IR.
+#pragma once
+
+#include <array>
+#include <optional>
+
+#include "porphyry/ir/module.h"
+#include "porphyry/machine/target.h"
+
+namespace porphyry::machine {
+
+// What a pattern's variables stand for.
+struct Match {
+  static constexpr size_t most_variables = 10;
+  const Rule* rule = nullptr;
+  uint16_t index = 0;                               // of the rule
+  uint32_t cost = 0;
+  std::array<Value, most_variables> values{};       // registers and constants
+  std::array<Instruction, most_variables> accesses{};  // memory: the load, store or `at` whose address it is
+  std::array<Value, most_variables> pooled{};       // memory: a float constant instead
+};
+
+class Matcher {
+ public:
+  Matcher(const Module& module, const Function& function, const Target& target, uint8_t features);
+
+  // Finds the cheapest rule for each instruction of the block. O(instructions * rules of their operations).
+  void visit(Block b);
+  // The cheapest rule for an instruction; nothing when none covers it.
+  std::optional<Match> best(Instruction i) const;
+  // The cheapest rule that makes a constant.
+  std::optional<Match> constant(Value v) const;
+
+ private:
+  bool node(const Rule& rule, int8_t at, Value v, Instruction root, Match& m) const;
+  bool children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const;
+  bool leaf(const PatternNode& n, Value v, Match& m) const;
+  bool memory(const PatternNode& n, Instruction access, Match& m) const;
+  bool inside(const PatternNode& n, Instruction d, Instruction root) const;
+  bool same_address(Instruction a, Instruction b) const;
+  bool tied_and_shared(const Rule& rule, const Match& m) const;
+  uint32_t cost_of_leaf(Value v, Instruction root) const;
+  std::optional<Match> try_rule(uint16_t index, Instruction i) const;
+
+  const Module& module_;
+  const Function& f_;
+  const Target& target_;
+  uint8_t features_;
+  struct Best {
+    uint16_t rule_plus_one = 0;
+    uint32_t cost = 0;
+  };
+  Table<Instruction, Best> best_;
+  Table<Instruction, uint32_t> epoch_;  // how many writes came before in the block
+};
+
+}  // namespace porphyry::machine

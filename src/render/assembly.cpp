@@ -1,0 +1,108 @@
+// Assembly text for the system assembler: one section for code, one for constants, data in its own.
+#include <fmt/format.h>
+
+#include "porphyry/render/listing.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+// Quoted where the assembler would take a name for something else.
+std::string symbol_text(std::string_view name) {
+  bool plain = !name.empty() && !(name[0] >= '0' && name[0] <= '9');
+  for (char c : name) plain &= std::isalnum(static_cast<unsigned char>(c)) || c == '_';
+  return plain ? std::string(name) : fmt::format("\"{}\"", name);
+}
+
+class AssemblyWriter {
+ public:
+  AssemblyWriter(const LoweredModule& lowered, const Target& target) : lowered_(lowered), module_(*lowered.legal), target_(target) {}
+
+  std::string run() {
+    out_ = "    .intel_syntax noprefix\n    .text\n";
+    for (size_t k = 0; k < lowered_.functions.size(); ++k) function(k);
+    for (size_t k = 0; k < lowered_.functions.size(); ++k) pool(k);
+    for (size_t k = 0; k < module_.symbol_count(); ++k)
+      if (module_[Symbol(k)].kind == SymbolKind::Data) data(Symbol(k));
+    out_ += "    .section .note.GNU-stack,\"\",@progbits\n";
+    return std::move(out_);
+  }
+
+ private:
+  std::string block_label(size_t f, uint32_t b) const { return fmt::format(".Lblock_{}_{}", f, b); }
+  std::string pool_label(size_t f, uint32_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
+
+  void header(const std::string& name, Symbol s) {
+    if (!module_[s].is_local) out_ += fmt::format("    .globl {}\n", name);
+  }
+
+  void function(size_t index) {
+    const CompiledFunction& c = lowered_.functions[index];
+    std::string name = symbol_text(c.name);
+    out_ += "\n    .p2align 4\n";
+    header(name, c.symbol);
+    out_ += fmt::format("    .type {}, @function\n{}:\n", name, name);
+    size_t k = 0;
+    for (uint32_t b = 0; b < c.blocks.size(); ++b) {
+      out_ += block_label(index, b) + ":\n";
+      for (; k < c.lines.size() && c.lines[k].block == b; ++k) line(index, c.lines[k]);
+    }
+    out_ += fmt::format("    .size {}, . - {}\n", name, name);
+  }
+
+  void line(size_t index, const EmittedLine& l) {
+    std::string name;
+    bool calls = l.plain.form == target_.upkeep.call;
+    if (l.target_block != 0xffffffff) name = block_label(index, l.target_block);
+    else if (l.pool != 0xffffffff) name = pool_label(index, l.pool);
+    else if (l.symbol != 0xffffffff) {
+      name = symbol_text(module_.symbol_name(Symbol(l.symbol)));
+      if (calls && !module_.is_function(Symbol(l.symbol))) name += "@PLT";
+    }
+    if (l.symbol_offset != 0) name += fmt::format(" {} {}", l.symbol_offset < 0 ? "-" : "+", std::abs(l.symbol_offset));
+    out_ += "    " + spell(target_, l.plain, std::vector<std::string>(4, name)) + "\n";
+  }
+
+  void pool(size_t index) {
+    const CompiledFunction& c = lowered_.functions[index];
+    if (!c.pool.empty()) out_ += "\n    .section .rodata\n    .p2align 3\n";
+    for (uint32_t k = 0; k < c.pool.size(); ++k)
+      out_ += fmt::format("{}:\n    {} {:#x}\n    .p2align 3\n", pool_label(index, k), c.pool[k].bytes == 4 ? ".long" : ".quad", c.pool[k].bits);
+  }
+
+  void data(Symbol s) {
+    const DataItem& item = module_[s].data;
+    std::string name = symbol_text(module_.symbol_name(s));
+    auto references = item.references();
+    bool writable = !item.is_const || !references.empty();
+    out_ += fmt::format("\n    .section {}\n    .balign {}\n", writable ? ".data" : ".rodata", item.align);
+    header(name, s);
+    out_ += fmt::format("    .type {}, @object\n    .size {}, {}\n{}:\n", name, name, item.size(), name);
+    std::vector<uint8_t> image = item.image();
+    size_t next = 0;
+    for (uint64_t at = 0; at < image.size();) {
+      if (next < references.size() && references[next].offset == at) {
+        out_ += "    .quad " + symbol_text(module_.symbol_name(references[next++].symbol)) + "\n";
+        at += 8;
+        continue;
+      }
+      uint64_t end = next < references.size() ? references[next].offset : image.size(), stop = std::min(end, at + 16);
+      out_ += "    .byte ";
+      for (uint64_t k = at; k < stop; ++k) out_ += fmt::format("{}{:#04x}", k > at ? ", " : "", image[k]);
+      out_ += "\n";
+      at = stop;
+    }
+  }
+
+  const LoweredModule& lowered_;
+  const Module& module_;
+  const Target& target_;
+  std::string out_;
+};
+
+}  // namespace
+
+std::string render_assembly(const LoweredModule& module, const Target& target) { return AssemblyWriter(module, target).run(); }
+
+}  // namespace porphyry

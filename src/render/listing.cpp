@@ -1,0 +1,134 @@
+#include "porphyry/render/listing.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+// Colours by meaning: what the program does is plain; what carries values about is set back.
+struct Ink {
+  bool on;
+  std::string operator()(const char* code, const std::string& text) const {
+    return on && !text.empty() ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
+  }
+};
+constexpr const char *bold = "1", *faint = "2", *amber = "33", *teal = "36", *violet = "35";
+
+std::string padded(std::string s, size_t width) {
+  if (s.size() < width) s.append(width - s.size(), ' ');
+  return s;
+}
+
+std::string bytes_text(const std::vector<uint8_t>& bytes) {
+  std::string out;
+  for (uint8_t b : bytes) out += fmt::format("{}{:02x}", out.empty() ? "" : " ", b);
+  return out;
+}
+
+std::string role_text(Role role) {
+  switch (role) {
+    case Role::Save: return "save";
+    case Role::Fetch: return "fetch";
+    case Role::Frame: return "frame";
+    case Role::Move: return "move";
+    case Role::Program: break;
+  }
+  return "";
+}
+
+std::string place_list(const std::vector<FunctionListing::Place>& places) {
+  std::string out;
+  for (const auto& p : places) out += (out.empty() ? "" : ", ") + (p.name.empty() ? p.where : p.name + " in " + p.where);
+  return out;
+}
+
+std::string joined(const std::vector<std::string>& words) {
+  std::string out;
+  for (const auto& w : words) out += (out.empty() ? "" : " ") + w;
+  return out;
+}
+
+std::string plural(unsigned n, const char* one, const char* many) { return fmt::format("{} {}", n, n == 1 ? one : many); }
+
+std::string head(const FunctionListing& l, const Ink& ink) {
+  std::string out = ink(bold, l.name + l.signature) + "\n";
+  if (!l.parameters.empty()) out += "  arrives   " + place_list(l.parameters) + "\n";
+  if (!l.results.empty()) out += "  leaves    " + place_list(l.results) + "\n";
+  if (l.frame_bytes) out += fmt::format("  frame     {} bytes\n", l.frame_bytes);
+  if (!l.saved.empty()) out += "  keeps     " + joined(l.saved) + "\n";
+  const auto& t = l.totals;
+  out += "  totals    " + plural(t.instructions, "instruction", "instructions") + ", " + plural(t.bytes, "byte", "bytes") + ", " +
+         plural(t.loads, "load", "loads") + ", " + plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
+         plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
+  return out;
+}
+
+}  // namespace
+
+std::string render(const FunctionListing& l, bool colour) {
+  Ink ink{colour};
+  size_t byte_width = 0, text_width = 0, operation_width = 0;
+  unsigned deepest = 0;
+  for (const ListingBlock& b : l.blocks) {
+    deepest = std::max(deepest, b.depth);
+    for (const ListingLine& x : b.lines) {
+      byte_width = std::max(byte_width, x.bytes.size() * 3);
+      text_width = std::max(text_width, x.text.size());
+      if (!x.position.empty()) operation_width = std::max(operation_width, x.operation.size());
+    }
+  }
+  std::string out = head(l, ink);
+  for (const ListingBlock& b : l.blocks) {
+    if (b.lines.empty()) continue;
+    std::string rail;
+    for (unsigned d = 0; d < deepest; ++d) rail += d < b.depth ? "|" : " ";
+    out += "\n" + ink(amber, rail) + " " + ink(bold, b.label + ":") + "\n";
+    std::string last;
+    for (const ListingLine& x : b.lines) {
+      std::string about = role_text(x.role);
+      bool again = x.operation == last && !x.operation.empty();
+      std::string operation = again && about.empty() ? "\"" : x.operation;
+      last = x.operation;
+      std::string note = about.empty() ? operation : about + (x.value.empty() ? "" : " for " + x.value);
+      std::string line = ink(amber, rail) + ink(faint, fmt::format("  {:04x}  ", x.offset)) + ink(faint, padded(bytes_text(x.bytes), byte_width + 1));
+      line += about.empty() ? padded(x.text, text_width + 2) : ink(violet, padded(x.text, text_width + 2));
+      std::string tail = about.empty() && !x.position.empty() && !again ? padded(note, operation_width + 2) + "@" + x.position : note;
+      line += ink(about.empty() ? teal : faint, tail);
+      while (!colour && !line.empty() && line.back() == ' ') line.pop_back();
+      out += line + "\n";
+    }
+  }
+  return out;
+}
+
+std::string render_json(const std::vector<FunctionListing>& listings) {
+  using Json = nlohmann::ordered_json;
+  Json all = Json::array();
+  auto places = [](const std::vector<FunctionListing::Place>& list) {
+    Json out = Json::array();
+    for (const auto& p : list) out.push_back({{"name", p.name}, {"type", p.type}, {"where", p.where}});
+    return out;
+  };
+  for (const FunctionListing& l : listings) {
+    const auto& t = l.totals;
+    Json f = {{"name", l.name}, {"signature", l.signature}, {"parameters", places(l.parameters)}, {"results", places(l.results)},
+              {"frame_bytes", l.frame_bytes}, {"saved", l.saved},
+              {"totals", {{"instructions", t.instructions}, {"bytes", t.bytes}, {"loads", t.loads}, {"stores", t.stores}, {"moves", t.moves}, {"saves", t.saves}, {"fetches", t.fetches}}}};
+    for (const ListingBlock& b : l.blocks) {
+      Json block = {{"label", b.label}, {"offset", b.offset}, {"depth", b.depth}, {"lines", Json::array()}};
+      for (const ListingLine& x : b.lines)
+        block["lines"].push_back({{"offset", x.offset}, {"bytes", bytes_text(x.bytes)}, {"text", x.text}, {"value", x.value},
+                                  {"operation", x.operation}, {"position", x.position}, {"role", x.role == Role::Program ? "program" : role_text(x.role)}});
+      f["blocks"].push_back(std::move(block));
+    }
+    all.push_back(std::move(f));
+  }
+  return all.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+}  // namespace porphyry

@@ -1,0 +1,178 @@
+// Unpacking: the forms are tried whose first opcode byte stands behind the prefixes; the book's steps are
+// followed as in encoding, and what they meet must be what they say.
+#include <cstring>
+#include <vector>
+
+#include "x64.h"
+
+namespace porphyry::targets {
+
+using namespace machine;
+
+namespace {
+
+class Unpacker {
+ public:
+  Unpacker(const Form& form, std::span<const uint8_t> bytes) : form_(form), bytes_(bytes) {}
+
+  // Bytes used; 0 when the form is another one.
+  uint8_t run(PlainInstruction& out) {
+    for (size_t k = 0; k < form_.operands.size(); ++k) {
+      out.operands[k] = {};
+      out.operands[k].kind = form_.operands[k].kind;
+      if (form_.operands[k].only >= 0) out.operands[k].physical = static_cast<uint8_t>(form_.operands[k].only);
+    }
+    if (!prefixes()) return 0;
+    for (const EncodingStep& s : form_.encoding)
+      if (!step(s, out)) return 0;
+    return static_cast<uint8_t>(at_);
+  }
+
+ private:
+  bool has(size_t n) const { return at_ + n <= bytes_.size(); }
+  uint8_t take() { return bytes_[at_++]; }
+  bool number(unsigned bits, int64_t& out) {
+    if (!has(bits / 8)) return false;
+    uint64_t v = 0;
+    std::memcpy(&v, &bytes_[at_], bits / 8);
+    at_ += bits / 8;
+    unsigned spare = 64 - bits;
+    out = static_cast<int64_t>(v << spare) >> spare;
+    return true;
+  }
+
+  bool prefixes() {
+    unsigned wanted_prefix = 0, wanted_size = 32;
+    bool sized = false;
+    for (const EncodingStep& s : form_.encoding) {
+      if (s.kind == EncodingKind::Prefix) wanted_prefix = s.value;
+      if (s.kind == EncodingKind::Sized) wanted_size = s.value, sized = true;
+    }
+    unsigned prefix = 0;
+    bool half = false;
+    while (has(1) && (bytes_[at_] == 0x66 || bytes_[at_] == 0xf2 || bytes_[at_] == 0xf3)) {
+      uint8_t b = take();
+      if (b == 0x66 && wanted_prefix != 0x66) half = true;
+      else prefix = b;
+    }
+    if (prefix != wanted_prefix || half != (sized && wanted_size == 16)) return false;
+    if (has(1) && (bytes_[at_] & 0xf0) == 0x40) rex_ = take(), has_rex_ = true;
+    return ((rex_ & 8) != 0) == (sized && wanted_size == 64);
+  }
+
+  uint8_t physical(int8_t k, unsigned number) const {
+    const FormOperand& o = form_.operands[static_cast<size_t>(k)];
+    return static_cast<uint8_t>(number + (o.register_class == 1 ? 16 : 0));
+  }
+  // ah to bh, the forms without REX, are not in the book.
+  bool reachable(int8_t k, unsigned number) const {
+    return has_rex_ || form_.operands[static_cast<size_t>(k)].type.bits() != 8 || number < 4;
+  }
+
+  bool step(const EncodingStep& s, PlainInstruction& out) {
+    auto operand = [&](int8_t k) -> PlainOperand& { return out.operands[k]; };
+    switch (s.kind) {
+      case EncodingKind::Prefix:
+      case EncodingKind::Sized: return true;
+      case EncodingKind::Byte: return has(1) && take() == s.value;
+      case EncodingKind::Low: {
+        if (!has(1)) return false;
+        uint8_t b = take();
+        if ((b & 0xf8) != s.value) return false;
+        operand(s.a).physical = physical(s.a, (b & 7u) | (rex_ & 1 ? 8u : 0u));
+        return reachable(s.a, operand(s.a).physical);
+      }
+      case EncodingKind::Regs: {
+        if (!has(1)) return false;
+        unsigned upper = (bytes_[at_] >> 3 & 7u) | (rex_ & 4 ? 8u : 0u);
+        if (s.a == s.b) {  // both fields name the one operand
+          unsigned lower = (bytes_[at_] & 7u) | (rex_ & 1 ? 8u : 0u);
+          if (lower != upper) return false;
+        }
+        operand(s.a).physical = physical(s.a, upper);
+        return reachable(s.a, upper) && lower_part(s.b, operand(s.b));
+      }
+      case EncodingKind::Digit: return has(1) && (bytes_[at_] >> 3 & 7) == s.value && lower_part(s.a, operand(s.a));
+      case EncodingKind::Literal: {
+        if (!number(s.value, operand(s.a).literal)) return false;
+        if (form_.operands[static_cast<size_t>(s.a)].literal_unsigned) operand(s.a).literal &= 0xff;
+        return true;
+      }
+      case EncodingKind::Distance: return number(s.value, operand(s.a).literal);
+    }
+    return false;
+  }
+
+  bool lower_part(int8_t k, PlainOperand& o) {
+    uint8_t modrm = take();
+    unsigned mode = modrm >> 6, lower = modrm & 7;
+    OperandKind kind = form_.operands[static_cast<size_t>(k)].kind;
+    if (mode == 3) {
+      if (kind != OperandKind::Register) return false;
+      o.physical = physical(k, lower | (rex_ & 1 ? 8u : 0u));
+      return reachable(k, o.physical);
+    }
+    if (kind != OperandKind::Memory && kind != OperandKind::Address) return false;
+    PlainAddress& a = o.address;
+    a = {};
+    int64_t displacement = 0;
+    bool no_base = false;
+    if (lower == 4) {
+      if (!has(1)) return false;
+      uint8_t sib = take();
+      unsigned index = (sib >> 3 & 7u) | (rex_ & 2 ? 8u : 0u), base = (sib & 7u) | (rex_ & 1 ? 8u : 0u);
+      if (index != 4) a.index = static_cast<int8_t>(index), a.scale = static_cast<uint8_t>(1 << (sib >> 6));
+      no_base = (sib & 7) == 5 && mode == 0;
+      if (!no_base) a.base = static_cast<int8_t>(base);
+    } else if (lower == 5 && mode == 0) {
+      a.relative = true;
+    } else {
+      a.base = static_cast<int8_t>(lower | (rex_ & 1 ? 8u : 0u));
+    }
+    if (mode == 1 && !number(8, displacement)) return false;
+    if ((mode == 2 || no_base || a.relative) && !number(32, displacement)) return false;
+    a.displacement = static_cast<int32_t>(displacement);
+    return true;
+  }
+
+  const Form& form_;
+  std::span<const uint8_t> bytes_;
+  size_t at_ = 0;
+  uint8_t rex_ = 0;
+  bool has_rex_ = false;
+};
+
+// The forms by the opcode byte that follows their prefixes, and by the second one after 0x0f.
+struct Index {
+  std::vector<FormIndex> one[256], two[256];
+  explicit Index(const Target& target) {
+    for (FormIndex f = first_real_form; f < target.forms.size(); ++f) {
+      const EncodingStep* opcode[2] = {};
+      size_t n = 0;
+      for (const EncodingStep& s : target.form(f).encoding)
+        if ((s.kind == EncodingKind::Byte || s.kind == EncodingKind::Low) && n < 2) opcode[n++] = &s;
+      bool escaped = n == 2 && opcode[0]->value == 0x0f && opcode[0]->kind == EncodingKind::Byte;
+      const EncodingStep& key = *opcode[escaped ? 1 : 0];
+      for (unsigned low = 0; low < (key.kind == EncodingKind::Low ? 8u : 1u); ++low) (escaped ? two : one)[key.value + low].push_back(f);
+    }
+  }
+};
+
+}  // namespace
+
+uint8_t x64_decode(const Target& target, std::span<const uint8_t> bytes, PlainInstruction& out) {
+  static const Index index(target);  // constant, like the tables it is made from
+  size_t at = 0;
+  while (at < bytes.size() && (bytes[at] == 0x66 || bytes[at] == 0xf2 || bytes[at] == 0xf3)) ++at;
+  if (at < bytes.size() && (bytes[at] & 0xf0) == 0x40) ++at;
+  if (at >= bytes.size()) return 0;
+  bool escaped = bytes[at] == 0x0f && at + 1 < bytes.size();
+  for (FormIndex f : escaped ? index.two[bytes[at + 1]] : index.one[bytes[at]]) {
+    out.form = f;
+    uint8_t size = Unpacker(target.form(f), bytes).run(out);
+    if (size) return size;
+  }
+  return 0;
+}
+
+}  // namespace porphyry::targets

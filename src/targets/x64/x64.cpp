@@ -1,0 +1,41 @@
+#include "x64.h"
+
+#include <cpuid.h>
+
+#include "porphyry/targets/x64.h"
+
+namespace porphyry::targets {
+namespace {
+
+// In the order of the book's features.
+uint8_t features_here() {
+  unsigned a = 0, b = 0, c = 0, d = 0;
+  if (!__get_cpuid(1, &a, &b, &c, &d)) return 0;
+  return static_cast<uint8_t>((c & bit_SSE4_1 ? 1 : 0) | (c & bit_POPCNT ? 2 : 0));
+}
+
+bool runs_here() {
+#ifdef __x86_64__
+  return true;
+#else
+  return false;
+#endif
+}
+
+machine::Target whole() {
+  machine::Target t = x64_tables();
+  t.encode = x64_encode;
+  t.decode = x64_decode;
+  t.features_here = features_here;
+  t.runs_here = runs_here;
+  return t;
+}
+
+}  // namespace
+
+const machine::Target& x64() {
+  static const machine::Target target = whole();
+  return target;
+}
+
+}  // namespace porphyry::targets

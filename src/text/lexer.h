@@ -1,0 +1,37 @@
+// Tokens of the text form: one flat vector, made in one pass.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "porphyry/base/source_text.h"
+
+namespace porphyry::text {
+
+enum class TokenKind : uint8_t { Name, Quoted, Integer, Real, Mark, LineEnd, End };
+
+struct Token {
+  TokenKind kind;
+  char mark = 0;  // the character of a Mark; '>' stands for "->"
+  uint32_t offset;
+  uint32_t length;
+};
+
+struct LoneComment {  // a comment on a line of its own
+  uint32_t offset;
+  std::string text;
+};
+
+struct Tokens {
+  std::vector<Token> list;  // ends with LineEnd, End
+  std::vector<LoneComment> comments;
+  Diagnostics problems;
+};
+
+Tokens tokenize(const SourceText& source);
+
+// The characters a quoted token stands for.
+std::string unquoted(std::string_view with_quotes);
+std::string quoted(std::string_view plain);
+
+}  // namespace porphyry::text
