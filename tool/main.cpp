@@ -1,21 +1,103 @@
+// porphyry: the command-line tool. Arguments are parsed here; each verb is a call or two into the library.
+// Returns 0, 1 when the input is at fault, 2 when the call is.
 #include <fmt/format.h>
-#include "porphyry/analyze/verify.h"
-#include "porphyry/text/writer.h"
-#include "porphyry/render/diagnostics.h"
-#include "porphyry/render/listing.h"
-#include "porphyry/jit/apart.h"
-#include "porphyry/eval/evaluator.h"
-#include "porphyry/targets/x64.h"
-using namespace porphyry;
-int main(int c, char**v){
-  Realm r; auto t=read_file(v[1]); SourceText src(v[1],*t); auto m=load_text(r,src);
-  if(!m){fmt::print("{}",render(m.why()));return 1;}
-  fmt::print("{}",write_text(**m));
-  auto l=machine::lower(**m,targets::x64(),{.check_allocation=true});
-  if(!l){fmt::print("{}",render(l.why()));return 1;}
-  fmt::print("{}",write_text(*l->legal));
-  for(auto&f:l->functions) fmt::print("{}\n",render(machine::make_listing(*l->legal,f,targets::x64()),false));
-  if(c>2){ Evaluator e(**m); std::vector<Datum> a; std::vector<uint64_t> b; for(int k=3;k<c;k++){a.push_back({(uint64_t)atoll(v[k]),0});b.push_back(atoll(v[k]));}
-   auto o=e.call((*m)->find(v[2]),a); fmt::print("{} {} {}\n",end_text(o.end),o.message,o.results.empty()?0:o.results[0].bits);
-   auto j=Jit::compile(**m,targets::x64()); auto cl=Caller::make(**j,v[2],targets::x64()); auto n=(*cl)->call_apart(b); fmt::print("{} {} {}\n",(int)n.end,n.message,n.results.empty()?0:n.results[0]);}
+
+#include <CLI/CLI.hpp>
+
+#include "verbs.h"
+
+namespace {
+
+using porphyry::tool::Options;
+
+void add_common(CLI::App* verb, Options& o, bool with_level) {
+  verb->add_option("file", o.file, "A module in text form; - for standard input")->default_val("-");
+  if (with_level) {
+    verb->add_option("-O", o.level, "The level: -O0 or -O1");
+    verb->add_option("--pipeline", o.pipeline, "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
+  }
+}
+
+void add_output(CLI::App* verb, Options& o) { verb->add_option("-o", o.output, "Where to write; standard output otherwise"); }
+void add_json(CLI::App* verb, Options& o) { verb->add_flag("--json", o.json, "Report as JSON"); }
+void add_machine(CLI::App* verb, Options& o) {
+  verb->add_option("--target", o.target, "The target: x64");
+  verb->add_option("--with", o.features, "The features to use, separated by commas, or none");
+}
+
+}  // namespace
+
+int main(int count, char** arguments) {
+  using namespace porphyry::tool;
+  CLI::App app("Porphyry lowers, optimizes and runs programs in its intermediate representation, and gives its reasons.", "porphyry");
+  app.require_subcommand(1);
+  app.failure_message([](const CLI::App*, const CLI::Error& e) { return std::string(e.what()) + "\nporphyry --help lists the verbs; porphyry VERB --help the options of one\n"; });
+  Options o;
+  int status = 0;
+
+  auto* check = app.add_subcommand("check", "Reads and verifies a module; all mistakes at once");
+  add_common(check, o, false);
+  add_json(check, o);
+  check->callback([&] { status = verb_check(o); });
+
+  auto* show = app.add_subcommand("show", "Writes the program in canonical text form");
+  add_common(show, o, true);
+  add_output(show, o);
+  show->add_option("--function", o.function, "Only this function");
+  show->callback([&] { status = verb_show(o); });
+
+  auto* optimize = app.add_subcommand("optimize", "IR to IR through a level or a written pipeline");
+  add_common(optimize, o, true);
+  add_output(optimize, o);
+  optimize->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
+  optimize->callback([&] { status = verb_optimize(o); });
+
+  auto* lower = app.add_subcommand("lower", "To machine code: a listing, assembly text or JSON");
+  add_common(lower, o, true);
+  add_output(lower, o);
+  add_machine(lower, o);
+  lower->add_option("--function", o.function, "Only this function (listings)");
+  lower->add_option("--as", o.as, "assembly, listing or json; else by the ending of -o: .s is assembly text");
+  lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  lower->callback([&] { status = verb_lower(o); });
+
+  auto* run = app.add_subcommand("run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native");
+  add_common(run, o, true);
+  add_machine(run, o);
+  run->add_option("function", o.function, "The function to call")->required();
+  run->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
+  run->add_option("--on", o.on, "eval (the reference evaluator) or native (the processor)");
+  run->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
+  run->add_option("--time-limit", o.time_limit, "Seconds for a native run");
+  run->add_option("--step-limit", o.step_limit, "Operations for a run of the evaluator");
+  run->add_flag("--memory", o.memory, "Show what changed in memory");
+  run->positionals_at_end(false);
+  run->callback([&] { status = verb_run(o); });
+
+  auto* why = app.add_subcommand("why", "The notes of the passes: what was done, what was declined and what would unlock it");
+  add_common(why, o, true);
+  add_json(why, o);
+  why->add_option("--function", o.function, "Only this function");
+  why->callback([&] { status = verb_why(o); });
+
+  auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
+  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie")->default_val(PORPHYRY_DEMO_FOLDER);
+  demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  demo->callback([&] { status = verb_demo(o); });
+
+  // Negative numbers are arguments of a call, not options: behind the function's name all words that look like
+  // numbers are handed over behind a mark that is taken off again.
+  std::vector<std::string> words;
+  for (int k = count - 1; k > 0; --k) {
+    std::string w = arguments[k];
+    if (w.size() > 1 && w[0] == '-' && (std::isdigit(static_cast<unsigned char>(w[1])) || w == "-inf" || w == "-nan")) w = number_mark + w;
+    words.push_back(w);
+  }
+  try {
+    app.parse(words);
+  } catch (const CLI::ParseError& e) {
+    int code = app.exit(e);
+    return code == 0 ? 0 : 2;
+  }
+  return status;
 }

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "literals.h"
+#include "porphyry/text/literals.h"
 #include "porphyry/ir/typing.h"
 
 namespace porphyry::text {

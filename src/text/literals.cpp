@@ -1,4 +1,4 @@
-#include "literals.h"
+#include "porphyry/text/literals.h"
 
 #include <fmt/format.h>
 

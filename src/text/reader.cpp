@@ -6,7 +6,7 @@
 #include <sstream>
 
 #include "body_reader.h"
-#include "literals.h"
+#include "porphyry/text/literals.h"
 
 namespace porphyry {
 namespace text {

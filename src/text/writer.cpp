@@ -9,7 +9,7 @@
 #include <unordered_set>
 
 #include "lexer.h"
-#include "literals.h"
+#include "porphyry/text/literals.h"
 
 namespace porphyry {
 namespace text {

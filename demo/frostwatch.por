@@ -1,0 +1,231 @@
+-- Frost watch: kernels that run on the base station of an orchard's sensor posts.
+-- Each one is called in tour.txt on the readings of one night.
+module frostwatch
+layout little
+source 1 "frost.fml"
+
+-- how many readings in a row below a limit raise the alarm, and how many above it end it
+data patience const align 4 holds i32: 3, 2
+
+-- Two 12-bit samples lie in three bytes: low byte, high and low nibble, high byte. Unpacks `pairs` of them into
+-- 16-bit words.
+func unpack(frame: ptr, out: ptr, pairs: i64) -> i64 {
+enter:
+  some = gt.s pairs, 0
+  when some go pair(0, frame, out) else done
+
+pair(k: i64, from: ptr, to: ptr):
+  a      = load i8 [from]                @1:10:9
+  b      = load i8 [from + 1]            @1:11:9
+  c      = load i8 [from + 2]            @1:12:9
+  a16    = widen.u i16 a
+  b16    = widen.u i16 b
+  c16    = widen.u i16 c
+  low    = and b16, 15
+  up     = shl low, 8
+  first  = or a16, up                    @1:13:5
+  high   = shr.u b16, 4
+  c4     = shl c16, 4
+  second = or c4, high                   @1:14:5
+  store first, [to]                      @1:15:5
+  store second, [to + 2]                 @1:16:5
+  from2  = at [from + 3]
+  to2    = at [to + 4]
+  k2     = add k, 1
+  more   = lt.s k2, pairs
+  when more go pair(k2, from2, to2) else done
+
+done:
+  samples = shl pairs, 1
+  return samples
+}
+
+-- Fletcher's checksum of a frame, modulo 255: two running sums.
+func checksum(frame: ptr, n: i64) -> i32 {
+enter:
+  some = gt.s n, 0
+  when some go byte(0, 0, 0) else done(0, 0)
+
+byte(i: i64, a: i32, b: i32):
+  v    = load i8 [frame + i]
+  v32  = widen.u i32 v
+  sum  = add a, v32
+  a2   = rem.u sum, 255
+  both = add b, a2
+  b2   = rem.u both, 255
+  i2   = add i, 1
+  more = lt.s i2, n
+  when more go byte(i2, a2, b2) else done(a2, b2)
+
+done(x: i32, y: i32):
+  high = shl y, 8
+  code = or high, x
+  return code
+}
+
+-- Degree-minutes below `base`: how much cold the blossoms took, `minutes` apart.
+func chill(temps: ptr, n: i64, base: f32, minutes: f32) -> f32 {
+enter:
+  some = gt.s n, 0
+  when some go sum(0, 0.0) else out(0.0)
+
+sum(i: i64, total: f32):
+  t     = load f32 [temps + i*4]    @1:24:17
+  short = sub base, t               @1:24:25
+  gap   = max short, 0.0            @1:24:14
+  next  = add total, gap            @1:24:5
+  i2    = add i, 1
+  more  = lt.s i2, n
+  when more go sum(i2, next) else out(next)
+
+out(result: f32):
+  cold = mul result, minutes        @1:26:3
+  return cold
+}
+
+-- Which reading was the coldest; the first one among equals, -1 for none.
+func coldest(temps: ptr, n: i64) -> i64 {
+enter:
+  some = gt.s n, 0
+  when some go start else none
+
+start:
+  t0 = load f32 [temps]
+  go look(1, 0, t0)
+
+look(i: i64, at: i64, least: f32):
+  more = lt.s i, n
+  when more go step else found
+
+step:
+  t      = load f32 [temps + i*4]
+  colder = lt t, least
+  at2    = pick colder, i, at
+  least2 = pick colder, t, least
+  i2     = add i, 1
+  go look(i2, at2, least2)
+
+found:
+  return at
+
+none:
+  return -1
+}
+
+-- The alarm: a state machine that starts after `patience` readings below the limit in a row and ends after some
+-- above it. Writes 1 for each reading with alarm and counts them. The state lies in stack slots, as a front end
+-- writes it.
+func alarm(temps: ptr, n: i64, limit: f32, states: ptr) -> i32 {
+enter:
+  wait  = address of patience
+  need  = load i32 [wait]
+  relax = load i32 [wait + 4]
+  ringing = reserve 4 align 4
+  streak  = reserve 4 align 4
+  count   = reserve 4 align 4
+  place   = reserve 8 align 8
+  store 0:i32, [ringing]
+  store 0:i32, [streak]
+  store 0:i32, [count]
+  store 0:i64, [place]
+  go look
+
+look:
+  i    = load i64 [place]
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  t     = load f32 [temps + i*4]     @1:41:9
+  cold  = lt t, limit
+  state = load i32 [ringing]
+  rings = ne state, 0
+  turns = ne rings, cold             @1:42:12
+  run   = load i32 [streak]
+  run1  = add run, 1
+  run2  = pick turns, run1, 0
+  bound = pick rings, relax, need
+  full  = ge.s run2, bound
+  when full go switch else keep
+
+-- the streak is long enough: the state turns over
+switch:
+  other = xor state, 1               @1:45:7
+  store other, [ringing]
+  store 0:i32, [streak]
+  go mark
+
+keep:
+  store run2, [streak]
+  go mark
+
+mark:
+  now  = load i32 [ringing]
+  flag = narrow i8 now
+  store flag, [states + i]           @1:48:5
+  sum  = load i32 [count]
+  sum2 = add sum, now
+  store sum2, [count]
+  i2   = add i, 1
+  store i2, [place]
+  go look
+
+done:
+  total = load i32 [count]
+  return total
+}
+
+-- Dew point from dry temperature and humidity (in percent), by a polynomial in place of a logarithm: good to
+-- about a degree between 0 and 20 degrees, above 50 % humidity.
+func dew_point(temp: f64, humidity: f64) -> f64 {
+enter:
+  r   = div humidity, 100.0
+  m   = sub r, 1.0
+  p4  = mul m, -4.0
+  p3  = add p4, 5.5
+  q3  = mul m, p3
+  p2  = sub q3, 8.25
+  q2  = mul m, p2
+  p1  = add q2, 14.5
+  low = mul m, p1
+  d   = add temp, low
+  return d
+}
+
+-- Middle of three posts, so that one post in the sun or with a broken sensor does not count.
+func median(a: i16, b: i16, c: i16) -> i16 {
+enter:
+  low    = min.s a, b
+  high   = max.s a, b
+  capped = min.s high, c
+  middle = max.s low, capped
+  return middle
+}
+
+-- How many readings fall into each of `bins` steps of one degree from `base` on; the ends take what lies beyond.
+func histogram(temps: ptr, n: i64, base: f32, counts: ptr, bins: i32) {
+enter:
+  last = sub bins, 1
+  go look(0)
+
+look(i: i64):
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  t     = load f32 [temps + i*4]
+  up    = sub t, base
+  down  = floor up
+  bin   = to_int.s i32 down
+  bin1  = max.s bin, 0
+  bin2  = min.s bin1, last
+  slot  = widen.s i64 bin2
+  old   = load i32 [counts + slot*4]
+  new   = add old, 1
+  store new, [counts + slot*4]
+  i2    = add i, 1
+  go look(i2)
+
+done:
+  return
+}

@@ -1,0 +1,65 @@
+// A call by hand: arguments given as words, run by the evaluator or on the processor, and what memory looks
+// like afterwards.
+//
+//   42, 0x2a, 2.5, true        a number, written as in the text form
+//   file:PATH:TYPE             a file's numbers in memory, and their address: columns of text (every number of
+//   file:PATH:TYPE:COLUMN      the file, or one column, from 1; `#` starts a comment), or, for names that end
+//                              in .bin, the raw bytes
+//   zero:BYTES                 fresh cleared memory, and its address
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "porphyry/base/diagnostics.h"
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/jit/apart.h"
+
+namespace porphyry {
+
+// Memory that a word asked for.
+struct MemoryPiece {
+  std::string word;
+  Type type;                       // of its numbers; i8 for raw bytes
+  std::vector<uint8_t> initial;
+  std::unique_ptr<SharedMemory> memory;
+
+  size_t count() const { return initial.size() / type.bytes(); }
+  uint64_t number(size_t k) const;  // bits of element k as it is now
+  uint64_t number_before(size_t k) const;
+  // Puts the initial bytes back.
+  void reset();
+};
+
+struct PreparedCall {
+  Symbol function;
+  struct Argument {
+    uint64_t bits = 0;
+    int piece = -1;  // index of the memory whose address it is
+  };
+  std::vector<Argument> arguments;
+  std::vector<MemoryPiece> pieces;
+};
+
+// Every wrong word is reported.
+Result<PreparedCall> prepare_call(const Module& module, std::string_view function, const std::vector<std::string>& words);
+
+// The bytes that `file:PATH:TYPE[:COLUMN]` puts into memory.
+Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column);
+
+struct CallOutcome {
+  enum class End : uint8_t { Result, Trap, Fault, Exhausted } end = End::Result;
+  std::vector<std::string> results;  // as the text form writes them
+  std::string message;
+  std::vector<std::string> trace;    // innermost first
+  double seconds = 0;
+};
+
+CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options = {});
+CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call, double time_limit_seconds = 10);
+
+// Elements that the run changed: "file:night.txt:f32[3]: 1.5 became 2.0", at most `most` lines a piece.
+std::vector<std::string> changed_memory(const PreparedCall& call, size_t most = 64);
+
+}  // namespace porphyry

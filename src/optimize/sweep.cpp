@@ -1,0 +1,115 @@
+// sweep: what nobody uses goes. What has an effect is wanted; what a wanted instruction or block parameter
+// takes is wanted in turn; the rest is erased, rings of unused block parameters included. Blocks that cannot
+// be reached go with all they hold. O(instructions + arguments).
+#include "porphyry/optimize/pass.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry {
+namespace {
+
+class Sweeper {
+ public:
+  explicit Sweeper(Workplace& w) : w_(w), f_(w.function), wanted_(f_.value_limit()) {}
+
+  bool run() {
+    bool changed = unreachable_blocks();
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+        if (has_effect(i)) want_operands(i);
+    while (!work_.empty()) {
+      Value v = work_.back();
+      work_.pop_back();
+      if (Instruction d = f_.definition(v); d.exists()) want_operands(d);
+      if (f_.kind(v) == ValueKind::BlockParameter) want_arguments(f_.defining_block(v), f_.result_index(v));
+    }
+    changed |= erase_parameters();
+    changed |= erase_instructions();
+    return changed;
+  }
+
+ private:
+  bool has_effect(Instruction i) const {
+    const OperationInfo& row = info(f_.op(i));
+    if (row.writes_memory() || row.may_trap() || row.ends_block()) return true;
+    return row.layout == Layout::Load && f_.address(i).is_volatile;
+  }
+
+  void want(Value v) {
+    if (wanted_[v]) return;
+    wanted_[v] = 1;
+    work_.push_back(v);
+  }
+  void want_operands(Instruction i) {
+    for (size_t k = 0; k < f_.operand_count(i); ++k) want(f_.operand(i, k));
+  }
+  void want_arguments(Block b, size_t index) {
+    for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) want(f_.argument(e, index));
+  }
+
+  // The dead blocks lose their ends first, so that nothing goes to any of them any more.
+  bool unreachable_blocks() {
+    const Dominators& dominators = w_.facts.dominators();
+    std::vector<Block> dead;
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      if (!dominators.reachable(b)) dead.push_back(b);
+    for (Block b : dead) {
+      w_.done({}, block_text(w_.module, f_, b), "the block went", "no way leads to it");
+      if (Instruction end = f_.terminator(b); end.exists()) f_.erase(end);
+    }
+    // What is left uses only what dies with it: cut the uses, then the blocks can go.
+    for (Block b : dead)
+      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+        for (size_t k = 0; k < f_.operand_count(i); ++k) f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
+    for (Block b : dead) f_.erase_block(b);
+    return !dead.empty();
+  }
+
+  bool erase_parameters() {
+    bool changed = false;
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+      for (size_t k = f_.parameters(b).size(); k-- > 0;) {
+        Value v = f_.parameters(b)[k];
+        if (wanted_[v]) continue;
+        if (w_.wants_notes()) w_.done({}, w_.name(v), "the block parameter went", "nobody uses it");
+        // Its uses are arguments and instructions that go as well.
+        f_.replace_uses(v, f_.constant(f_.type(v), 0));
+        f_.erase_parameter(b, k);
+        changed = true;
+      }
+    }
+    return changed;
+  }
+
+  bool erase_instructions() {
+    bool changed = false;
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+      for (Instruction i = f_.last(b), before; i.exists(); i = before) {
+        before = f_.previous(i);
+        bool used = false;
+        for (size_t k = 0; k < f_.result_count(i); ++k) used |= wanted_[f_.result(i, k)] != 0;
+        if (used) continue;
+        if (has_effect(i)) {
+          if (f_.result_count(i) && f_.op(i) != Op::Call && info(f_.op(i)).may_trap())
+            w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap", "a divisor that is shown not to be zero");
+          continue;
+        }
+        if (w_.wants_notes()) w_.done(f_.position(i), w_.name(f_.result(i)), "the value went", "nobody uses it", {{"operation", write_text(w_.module, f_, i)}});
+        for (size_t k = 0; k < f_.result_count(i); ++k) f_.replace_uses(f_.result(i, k), f_.constant(f_.type(f_.result(i, k)), 0));
+        f_.erase(i);
+        changed = true;
+      }
+    }
+    return changed;
+  }
+
+  Workplace& w_;
+  Function& f_;
+  Table<Value, uint8_t> wanted_;
+  std::vector<Value> work_;
+};
+
+}  // namespace
+
+bool sweep(Workplace& w) { return Sweeper(w).run(); }
+
+}  // namespace porphyry

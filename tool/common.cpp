@@ -1,0 +1,98 @@
+#include "common.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <iostream>
+#include <sstream>
+
+#include "porphyry/analyze/verify.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/targets/x64.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry::tool {
+
+void fail(const Diagnostics& why, int status) {
+  fmt::print(stderr, "{}", render(why));
+  throw Failure{status};
+}
+
+std::unique_ptr<Loaded> load(const Options& o) {
+  auto out = std::make_unique<Loaded>();
+  std::string text, name = o.file;
+  if (o.file == "-") {
+    std::ostringstream all;
+    all << std::cin.rdbuf();
+    text = all.str();
+    name = "standard input";
+  } else {
+    auto read = read_file(o.file);
+    if (!read) fail(read.why(), input_at_fault);
+    text = std::move(*read);
+  }
+  out->source = std::make_unique<SourceText>(name, std::move(text));
+  auto module = load_text(out->realm, *out->source);
+  if (!module) fail(module.why(), input_at_fault);
+  out->module = std::move(*module);
+  return out;
+}
+
+Pipeline pipeline_of(const Options& o, const char* usual_level) {
+  if (!o.level.empty() && !o.pipeline.empty()) fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
+  auto p = o.pipeline.empty() ? level_pipeline(o.level.empty() ? usual_level : "-O" + o.level) : read_pipeline(o.pipeline);
+  if (!p) fail(p.why(), call_at_fault);
+  return *p;
+}
+
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes, std::vector<StepRecord>* steps) {
+  Pipeline pipeline = pipeline_of(o, usual_level);
+  auto loaded = load(o);
+  Diagnostics broken = run_pipeline(*loaded->module, pipeline, {.notes = notes, .steps = steps});
+  if (!broken.empty()) fail(broken, input_at_fault);
+  return loaded;
+}
+
+const machine::Target& target_of(const Options& o) {
+  const machine::Target& only = targets::x64();
+  if (o.target != only.name) fail({complaint("no target is called '" + o.target + "'", std::string(only.name))}, call_at_fault);
+  return only;
+}
+
+machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
+  machine::LowerOptions out;
+  if (o.features == "usual") return out;
+  uint8_t bits = 0;
+  std::vector<std::string> names(target.features.begin(), target.features.end());
+  std::istringstream words(o.features);
+  for (std::string word; std::getline(words, word, ',');) {
+    auto at = std::find(names.begin(), names.end(), word);
+    if (at != names.end()) bits |= static_cast<uint8_t>(1 << (at - names.begin()));
+    else if (word != "none") fail({complaint(fmt::format("{} has no feature '{}'", target.name, word), listed(names) + ", or none")}, call_at_fault);
+  }
+  out.features = bits;
+  return out;
+}
+
+Symbol function_of(const Module& module, const std::string& name) {
+  Symbol s = module.find(name);
+  if (s.exists() && module.is_function(s)) return s;
+  std::vector<std::string> names;
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
+  fail({complaint("no function with a body is called '" + name + "'", names.empty() ? "a module with functions" : listed(names))}, call_at_fault);
+}
+
+void put_out(const Options& o, const std::string& text) {
+  if (o.output.empty() || o.output == "-") {
+    std::fwrite(text.data(), 1, text.size(), stdout);
+    if (std::fflush(stdout) != 0) fail({complaint("standard output cannot be written", "a place that takes the result")}, input_at_fault);
+    return;
+  }
+  Diagnostics failed = write_file(o.output, text);
+  if (!failed.empty()) fail(failed, input_at_fault);
+}
+
+bool on_terminal() { return isatty(STDOUT_FILENO) != 0; }
+
+}  // namespace porphyry::tool

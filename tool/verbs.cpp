@@ -1,0 +1,107 @@
+#include "verbs.h"
+
+#include <fmt/format.h>
+
+#include "common.h"
+#include "porphyry/analyze/verify.h"
+#include "porphyry/call/call.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/render/listing.h"
+#include "porphyry/render/notes.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry::tool {
+
+int verb_check(const Options& o) {
+  if (!o.json) return guarded([&] { load(o); });
+  return guarded([&] {
+    auto text = read_file(o.file == "-" ? "/dev/stdin" : o.file);
+    if (!text) fail(text.why(), input_at_fault);
+    Realm realm;
+    SourceText source(o.file, std::move(*text));
+    auto module = load_text(realm, source);
+    put_out(o, render_json(module.good() ? Diagnostics{} : module.why()));
+    if (!module) throw Failure{input_at_fault};
+  });
+}
+
+int verb_show(const Options& o) {
+  return guarded([&] {
+    auto loaded = load_optimized(o, "-O0");
+    put_out(o, o.function.empty() ? write_text(*loaded->module) : write_text(*loaded->module, function_of(*loaded->module, o.function)));
+  });
+}
+
+int verb_optimize(const Options& o) {
+  return guarded([&] {
+    std::vector<StepRecord> steps;
+    auto loaded = load_optimized(o, "-O1", nullptr, o.steps ? &steps : nullptr);
+    if (o.steps) fmt::print(stderr, "{}", render(steps));
+    put_out(o, write_text(*loaded->module));
+  });
+}
+
+int verb_lower(const Options& o) {
+  return guarded([&] {
+    std::string as = !o.as.empty() ? o.as : o.output.ends_with(".s") ? "assembly" : "listing";
+    if (as != "assembly" && as != "listing" && as != "json") fail({complaint("there is no form '" + as + "'", "assembly, listing or json")}, call_at_fault);
+    const machine::Target& target = target_of(o);
+    machine::LowerOptions options = lower_options(o, target);
+    auto loaded = load_optimized(o, "-O0");
+    if (!o.function.empty()) function_of(*loaded->module, o.function);
+    auto lowered = machine::lower(*loaded->module, target, options);
+    if (!lowered) fail(lowered.why(), input_at_fault);
+    if (as == "assembly") return put_out(o, render_assembly(*lowered, target));
+    std::vector<machine::FunctionListing> listings;
+    for (const auto& f : lowered->functions)
+      if (o.function.empty() || o.function == f.name) listings.push_back(machine::make_listing(*lowered->legal, f, target));
+    if (as == "json") return put_out(o, render_json(listings));
+    std::string out;
+    bool colour = o.output.empty() && on_terminal() && !o.no_colour;
+    for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour);
+    put_out(o, out);
+  });
+}
+
+int verb_run(const Options& o) {
+  return guarded([&] {
+    if (o.on != "eval" && o.on != "native") fail({complaint("nothing runs on '" + o.on + "'", "eval or native")}, call_at_fault);
+    const machine::Target& target = target_of(o);
+    machine::LowerOptions options = lower_options(o, target);
+    auto loaded = load_optimized(o, "-O0");
+    std::vector<std::string> words;
+    for (const std::string& w : o.words) words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
+    auto call = prepare_call(*loaded->module, o.function, words);
+    if (!call) fail(call.why(), call_at_fault);
+    CallOutcome out;
+    if (o.on == "eval") {
+      out = run_on_evaluator(*loaded->module, *call, {.seed = o.seed, .step_limit = o.step_limit});
+    } else {
+      auto jit = Jit::compile(*loaded->module, target, options);
+      if (!jit) fail(jit.why(), input_at_fault);
+      out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
+    }
+    for (const std::string& r : out.results) fmt::print("{}\n", r);
+    if (o.memory)
+      for (const std::string& line : changed_memory(*call)) fmt::print("{}\n", line);
+    if (out.end == CallOutcome::End::Result) return;
+    static constexpr const char* ends[] = {"", "a trap", "a fault", "not finished"};
+    fmt::print(stderr, "{}: {}\n", ends[static_cast<size_t>(out.end)], out.message);
+    for (const std::string& line : out.trace) fmt::print(stderr, "  {}\n", line);
+    throw Failure{input_at_fault};
+  });
+}
+
+int verb_why(const Options& o) {
+  return guarded([&] {
+    Notes notes;
+    auto loaded = load_optimized(o, "-O1", &notes);
+    if (!o.function.empty()) {
+      function_of(*loaded->module, o.function);
+      std::erase_if(notes, [&](const Note& n) { return n.function != o.function; });
+    }
+    put_out(o, o.json ? render_json(notes) : render(notes, on_terminal()));
+  });
+}
+
+}  // namespace porphyry::tool

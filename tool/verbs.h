@@ -1,0 +1,30 @@
+// The verbs of the tool, one function each.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace porphyry::tool {
+
+// Stands before a negative number so that it is not taken for an option.
+inline const std::string number_mark = "number:";
+
+struct Options {
+  std::string file = "-", output, level, pipeline, function, as, on = "eval", target = "x64", folder;
+  std::string features = "usual";
+  std::vector<std::string> words;
+  bool json = false, steps = false, memory = false, no_colour = false;
+  uint64_t seed = 1, step_limit = 1'000'000'000;
+  double time_limit = 10;
+};
+
+int verb_check(const Options& o);
+int verb_show(const Options& o);
+int verb_optimize(const Options& o);
+int verb_lower(const Options& o);
+int verb_run(const Options& o);
+int verb_why(const Options& o);
+int verb_demo(const Options& o);
+
+}  // namespace porphyry::tool
