@@ -77,7 +77,7 @@ bool Binder::form(const Line& line, BoundForm& form) {
   return encoding(line, w, at, form);
 }
 
-// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · label BITS …
+// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · exactly N · label BITS …
 bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
   FormOperand o{};
   std::string name = w[at];
@@ -120,6 +120,12 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
       o.type = type(w[at + 1]);
       at += 2;
     }
+  } else if (kind == "exactly") {
+    o.kind = OperandKind::Literal;
+    o.literal_bits = 8;
+    o.literal_unsigned = true;
+    o.only = static_cast<int8_t>(number(next()).value_or(0));
+    o.type = Type::integer(8);
   } else if (kind == "label" || kind == "symbol") {
     o.kind = kind == "label" ? OperandKind::Label : OperandKind::Symbol;
     o.literal_bits = kind == "label" ? static_cast<uint8_t>(number(next()).value_or(32)) : 32;
@@ -127,7 +133,7 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
     form.is_jump = kind == "label";
   }
   if (!o.type.exists()) {
-    complain(line, "the operand '" + name + "' is not understood", "a register class and width, only, memory, literal, address, label or symbol");
+    complain(line, "the operand '" + name + "' is not understood", "a register class and width, only, memory, literal, exactly, address, label or symbol");
     return false;
   }
   form.operand_names.push_back(name);

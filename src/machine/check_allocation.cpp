@@ -117,6 +117,15 @@ class Checker {
     }
   }
 
+  // A save or fetch may want a value that a copy of the program, removed since, has just given its name.
+  void catch_up(uint32_t b, uint32_t& next_before, uint32_t place, Register wanted, Held& state) {
+    uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
+    while (is_virtual(wanted) && !state[place].contains(wanted) && next_before < end && before_.code[next_before].form == copy_form) {
+      rename_copies(next_before, next_before + 1, state);
+      ++next_before;
+    }
+  }
+
   void walk(uint32_t b, Held& state, bool report) {
     uint32_t next_before = before_.blocks[b].first;
     for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) {
@@ -127,19 +136,27 @@ class Checker {
         if (i.form == save_form) {
           Register v = after_.virtual_of[i.first_operand + 1], from = after_.virtual_of[i.first_operand];
           uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
+          catch_up(b, next_before, operands[0].reg, from, state);
           expect(k, state, operands[0].reg, from, report);
           if (from == v) transfer_same(state, slot, operands[0].reg, v);
           else pass_copy(b, next_before, v, from, state), transfer(state, slot, operands[0].reg, v);
         } else if (i.form == fetch_form) {
           Register v = after_.virtual_of[i.first_operand + 1], to = after_.virtual_of[i.first_operand];
           uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
+          catch_up(b, next_before, slot, v, state);
           expect(k, state, slot, v, report);
           if (to == v) transfer_same(state, operands[0].reg, slot, v);
           else pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
         } else {  // a constant made again
           Register v = after_.virtual_of[i.first_operand];
-          if (report && !is_the_constant(i, v)) complain(k, "it does not make the constant again that it should");
-          state[operands[0].reg] = {v};
+          if (is_virtual(v) && is_the_constant(i, v)) {
+            state[operands[0].reg] = {v};
+          } else if (Register from = copied_constant(b, next_before, i, v); from != no_register) {
+            pass_copy(b, next_before, v, from, state);
+            define(state, operands[0].reg, v);
+          } else if (report) {
+            complain(k, "it does not make the constant again that it should");
+          }
         }
         continue;
       }
@@ -186,6 +203,18 @@ class Checker {
         for (uint8_t o = 1; alike && o < i.operand_count; ++o) alike = before_.of(x)[o].value == f_.of(i)[o].value;
       });
     return writes == 1 && alike;
+  }
+
+  // Where the program next copies into `to`: the source, when it is the constant that `i` makes.
+  Register copied_constant(uint32_t b, uint32_t next_before, const MachineInstruction& i, Register to) const {
+    uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
+    for (uint32_t k = next_before; k < end; ++k) {
+      const MachineInstruction& x = before_.code[k];
+      if (x.form != copy_form || before_.of(x)[0].reg != to) continue;
+      Register from = before_.of(x)[1].reg;
+      return is_virtual(from) && is_the_constant(i, from) ? from : no_register;
+    }
+    return no_register;
   }
 
   // Steps over the program's copy that a save or fetch stands for, and over removed ones before it.

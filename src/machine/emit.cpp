@@ -170,7 +170,7 @@ class Emitter {
         const FormOperand& o = form.operands[k];
         const PlainOperand& p = l.plain.operands[k];
         if (o.kind == OperandKind::Literal) fits &= literal_fits(o, p.literal);
-        if (o.only >= 0) fits &= p.physical == o.only;
+        if (o.only >= 0) fits &= o.only == (o.kind == OperandKind::Literal ? p.literal : int64_t(p.physical));
       }
       if (fits) break;
     }

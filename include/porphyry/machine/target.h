@@ -42,7 +42,7 @@ struct FormOperand {
   Type type;                // of the value read or written
   bool read = false, written = false;
   bool clears = false;      // a write clears the rest of the register
-  int8_t only = -1;         // the one physical register it may be
+  int8_t only = -1;         // the one physical register, or the one literal, it may be
   uint8_t literal_bits = 0; // Literal, Label: bits in the encoding
   bool literal_unsigned = false;
 };

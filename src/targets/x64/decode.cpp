@@ -20,7 +20,10 @@ class Unpacker {
     for (size_t k = 0; k < form_.operands.size(); ++k) {
       out.operands[k] = {};
       out.operands[k].kind = form_.operands[k].kind;
-      if (form_.operands[k].only >= 0) out.operands[k].physical = static_cast<uint8_t>(form_.operands[k].only);
+      const FormOperand& shape = form_.operands[k];
+      if (shape.only < 0) continue;
+      if (shape.kind == OperandKind::Literal) out.operands[k].literal = shape.only;
+      else out.operands[k].physical = static_cast<uint8_t>(shape.only);
     }
     if (!prefixes()) return 0;
     for (const EncodingStep& s : form_.encoding)

@@ -1,0 +1,146 @@
+#include "porphyry/simulate/step.h"
+
+#include <algorithm>
+
+namespace porphyry::simulate {
+
+using namespace machine;
+
+State::State(const Target& target) : flags(target.flags.size()) {
+  for (const RegisterClass& c : target.classes) registers.resize(registers.size() + c.count);
+}
+
+namespace {
+
+class Stepper {
+ public:
+  Stepper(const Target& target, const PlainInstruction& i, State& state, const MemoryAccess& memory)
+      : target_(target), form_(target.form(i.form)), i_(i), state_(state), memory_(memory) {}
+
+  StepOutcome run() {
+    for (const MeaningStep& s : form_.meaning) {
+      step(s);
+      if (out_.end != StepOutcome::End::Next) break;
+    }
+    return std::move(out_);
+  }
+
+ private:
+  void fault() { out_.end = StepOutcome::End::Fault; }
+
+  void step(const MeaningStep& s) {
+    switch (s.kind) {
+      case MeaningKind::Compute: return compute_step(s);
+      case MeaningKind::Copy: return write(s.to, read(s.arguments[0]));
+      case MeaningKind::Load: return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type.bytes()));
+      case MeaningKind::Store: {
+        Word v = read(s.arguments[0]);
+        if (!memory_.store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type.bytes(), v)) fault();
+        return;
+      }
+      case MeaningKind::Open: out_.open_flags.emplace_back(target_.flags[s.to.index]); return;
+      case MeaningKind::Trap:
+        if (read(s.arguments[0])) out_.end = StepOutcome::End::Trap;
+        return;
+      case MeaningKind::Go:
+        if (!read(s.arguments[1])) return;
+        out_.to = static_cast<uint64_t>(read(s.arguments[0]));
+        out_.end = StepOutcome::End::Gone;
+        return;
+    }
+  }
+
+  void compute_step(const MeaningStep& s) {
+    Word arguments[3];
+    unsigned count = info(s.op).arity();
+    for (unsigned k = 0; k < count; ++k) arguments[k] = read(s.arguments[k]);
+    Computed c = compute(s.op, s.arguments[count - 1].type, s.to.type, {arguments, count});
+    if (c.trapped) out_.end = StepOutcome::End::Trap;
+    else write(s.to, c.bits & mask_of(s.to.type.bits()));
+  }
+
+  Word load(uint64_t address, unsigned bytes) {
+    auto v = memory_.load(address, bytes);
+    if (!v) fault();
+    return v.value_or(0);
+  }
+
+  uint64_t address_of(const PlainAddress& a) const {
+    uint64_t sum = static_cast<uint64_t>(static_cast<int64_t>(a.displacement));
+    if (a.relative) sum += state_.next;
+    if (a.base >= 0) sum += static_cast<uint64_t>(state_.registers[static_cast<size_t>(a.base)]);
+    if (a.index >= 0) sum += static_cast<uint64_t>(state_.registers[static_cast<size_t>(a.index)]) * a.scale;
+    return sum;
+  }
+
+  Word read(const Place& p) {
+    Word mask = mask_of(p.type.bits());
+    switch (p.kind) {
+      case PlaceKind::Temporary: return temporaries_[p.index];
+      case PlaceKind::Register: return state_.registers[p.index] & mask;
+      case PlaceKind::Flag: return state_.flags[p.index] ? 1 : 0;
+      case PlaceKind::Literal: return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask;
+      case PlaceKind::Next: return state_.next;
+      case PlaceKind::None: return 0;
+      case PlaceKind::Operand: break;
+    }
+    const PlainOperand& o = i_.operands[p.index];
+    switch (form_.operands[p.index].kind) {
+      case OperandKind::Register: return state_.registers[o.physical] & mask;
+      case OperandKind::Memory: return load(address_of(o.address), p.type.bytes());
+      case OperandKind::Address: return address_of(o.address);
+      case OperandKind::Literal: return static_cast<Word>(static_cast<__int128>(o.literal)) & mask;
+      case OperandKind::Label:
+      case OperandKind::Symbol: return (state_.next + static_cast<uint64_t>(o.literal)) & mask;
+    }
+    return 0;
+  }
+
+  // What a write narrower than the register does to the rest: a class's views say it, or the operand does.
+  void write_register(unsigned physical, unsigned bits, bool clears, Word v) {
+    const RegisterClass& c = target_.classes[target_.class_of(physical)];
+    for (const RegisterView& view : c.views)
+      if (view.bits == bits && view.rest == Rest::Clears) clears = true;
+    Word mask = mask_of(bits), whole = mask_of(c.bits);
+    Word& r = state_.registers[physical];
+    r = ((clears ? 0 : r & ~mask) | (v & mask)) & whole;
+  }
+
+  void write(const Place& p, Word v) {
+    switch (p.kind) {
+      case PlaceKind::Temporary:
+        if (p.index >= temporaries_.size()) temporaries_.resize(p.index + 1u);
+        temporaries_[p.index] = v;
+        return;
+      case PlaceKind::Register: return write_register(p.index, p.type.bits(), false, v);
+      case PlaceKind::Flag: {
+        state_.flags[p.index] = v & 1;
+        auto& open = out_.open_flags;  // said again after all
+        open.erase(std::remove(open.begin(), open.end(), target_.flags[p.index]), open.end());
+        return;
+      }
+      case PlaceKind::Operand: break;
+      default: return;
+    }
+    const FormOperand& shape = form_.operands[p.index];
+    const PlainOperand& o = i_.operands[p.index];
+    if (shape.kind == OperandKind::Register) return write_register(o.physical, p.type.bits(), shape.clears, v);
+    if (!memory_.store(address_of(o.address), p.type.bytes(), v)) fault();
+  }
+
+  const Target& target_;
+  const Form& form_;
+  const PlainInstruction& i_;
+  State& state_;
+  const MemoryAccess& memory_;
+  std::vector<Word> temporaries_;
+  StepOutcome out_;
+};
+
+}  // namespace
+
+StepOutcome step(const Target& target, const PlainInstruction& i, State& state, const MemoryAccess& memory) {
+  return Stepper(target, i, state, memory).run();
+}
+
+}  // namespace porphyry::simulate

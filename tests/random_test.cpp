@@ -1,0 +1,179 @@
+// Random programs: the evaluator and the processor agree, before and after passes, and on every stage between.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <cstdlib>
+
+#include "porphyry/analyze/verify.h"
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/jit/apart.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/targets/x64.h"
+#include "porphyry/text/writer.h"
+#include "support/random_program.h"
+
+namespace porphyry {
+namespace {
+
+using testing::RandomProgram;
+
+// How a run ended and what it left behind.
+struct Observed {
+  int end = 0;  // 0 result, 1 trap, 2 fault, 3 exhausted
+  std::vector<uint64_t> results;
+  std::vector<uint8_t> piece, data;
+  std::string message;
+};
+
+bool same_value(uint64_t a, uint64_t b, Type t) {
+  if (t == Type::f32() && std::isnan(std::bit_cast<float>(uint32_t(a))) && std::isnan(std::bit_cast<float>(uint32_t(b)))) return true;
+  if (t == Type::f64() && std::isnan(std::bit_cast<double>(a)) && std::isnan(std::bit_cast<double>(b))) return true;
+  return a == b;
+}
+
+std::string difference(const Observed& a, const Observed& b, const std::vector<Type>& types) {
+  if (a.end != b.end) return fmt::format("one ends with {} ({}), the other with {} ({})", a.end, a.message, b.end, b.message);
+  if (a.end != 0) return "";
+  for (size_t k = 0; k < types.size(); ++k)
+    if (!same_value(a.results[k], b.results[k], types[k])) return fmt::format("result {} ({}) is {:#x} and {:#x}", k, types[k].name(), a.results[k], b.results[k]);
+  if (a.piece != b.piece) return "the piece of memory differs";
+  if (a.data != b.data) return "the data item differs";
+  return "";
+}
+
+class Laboratory {
+ public:
+  explicit Laboratory(RandomProgram& program) : program_(program), arguments_(program.arguments()) {}
+
+  Observed evaluated(const Module& module, uint64_t seed = 1) {
+    Observed out;
+    out.piece = fresh_piece();
+    Evaluator e(module, {.seed = seed, .step_limit = 400000});
+    std::vector<Datum> arguments{e.attach(out.piece, "piece")};
+    for (uint64_t a : arguments_) arguments.push_back({a, 0});
+    for (size_t k = 0; k < module.symbol_count(); ++k)
+      if (module[Symbol(k)].kind == SymbolKind::ExternFunction) provide(e, module, Symbol(k));
+    Outcome run = e.call(program_.main(), arguments);
+    out.end = static_cast<int>(run.end);
+    out.message = run.message;
+    for (Datum d : run.results) out.results.push_back(d.bits);
+    auto data = e.data(module.find("store"));
+    out.data.assign(data.begin(), data.end());
+    return out;
+  }
+
+  Observed native(const Module& module) {
+    Observed out;
+    const machine::Target& target = targets::x64();
+    auto jit = Jit::compile(module, target, {.check_allocation = true});
+    if (!jit) return {.end = 9, .message = render(jit.why())};
+    auto caller = Caller::make(**jit, module.symbol_name(program_.main()), target);
+    SharedMemory piece(RandomProgram::piece_bytes);
+    auto initial = fresh_piece();
+    std::copy(initial.begin(), initial.end(), piece.bytes().begin());
+    std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(piece.bytes().data())};
+    arguments.insert(arguments.end(), arguments_.begin(), arguments_.end());
+    NativeOutcome run = (*caller)->call_apart(arguments);
+    out.end = static_cast<int>(run.end);
+    out.message = run.message;
+    out.results = run.results;
+    out.piece.assign(piece.bytes().begin(), piece.bytes().end());
+    auto data = (*jit)->data(module.find("store"));
+    out.data.assign(data.begin(), data.end());
+    return out;
+  }
+
+ private:
+  static std::vector<uint8_t> fresh_piece() {
+    std::vector<uint8_t> out(RandomProgram::piece_bytes);
+    for (size_t k = 0; k < 32; ++k) out[k] = static_cast<uint8_t>(37 * k + 11);
+    return out;
+  }
+  static void provide(Evaluator& e, const Module& module, Symbol s) {
+    void* host = usual_externals(module.symbol_name(s));
+    size_t count = module.signature(s)->parameters.size();
+    bool single = module.signature(s)->results[0] == Type::f32();
+    e.provide(s, [=](std::span<const Datum> a, std::span<Datum> r) {
+      auto run = [&](auto zero) {
+        using F = decltype(zero);
+        using Bits = std::conditional_t<sizeof(F) == 4, uint32_t, uint64_t>;
+        auto x = [&](size_t k) { return std::bit_cast<F>(static_cast<Bits>(a[k].bits)); };
+        F v = count == 1   ? reinterpret_cast<F (*)(F)>(host)(x(0))
+              : count == 2 ? reinterpret_cast<F (*)(F, F)>(host)(x(0), x(1))
+                           : reinterpret_cast<F (*)(F, F, F)>(host)(x(0), x(1), x(2));
+        r[0].bits = std::bit_cast<Bits>(v);
+      };
+      if (single) run(0.0f);
+      else run(0.0);
+      return true;
+    });
+  }
+
+  RandomProgram& program_;
+  std::vector<uint64_t> arguments_;
+};
+
+size_t program_count() {
+  const char* n = std::getenv("PORPHYRY_PROGRAMS");
+  return n ? std::strtoul(n, nullptr, 10) : 600;
+}
+
+TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
+  const machine::Target& target = targets::x64();
+  size_t results = 0, traps = 0, exhausted = 0;
+  const char* start = std::getenv("PORPHYRY_FIRST_SEED");
+  uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
+  for (uint64_t seed = first; seed < first + program_count(); ++seed) {
+    Realm realm;
+    RandomProgram program(realm, seed);
+    Module& module = program.module();
+    Diagnostics wrong = verify(module);
+    ASSERT_TRUE(wrong.empty()) << "seed " << seed << "\n" << render(wrong);
+    const auto& types = module.function(program.main()).signature().results;
+    Laboratory lab(program);
+    Observed meant = lab.evaluated(module);
+    ASSERT_NE(meant.end, 2) << "seed " << seed << ": " << meant.message;
+    ++(meant.end == 0 ? results : meant.end == 1 ? traps : exhausted);
+    if (meant.end == 3) continue;
+    auto expect = [&](const Observed& is, const Module& m, const char* where) {
+      std::string d = difference(meant, is, types);
+      if (!d.empty()) ADD_FAILURE() << "seed " << seed << ", " << where << ": " << d << "\n" << write_text(m);
+      return d.empty();
+    };
+    if (!expect(lab.native(module), module, "native without passes")) return;
+
+    // Text and back is the same program to the letter.
+    std::string text = write_text(module);
+    Realm other;
+    SourceText source("random.por", text);
+    auto read = load_text(other, source);
+    ASSERT_TRUE(read.good()) << render(read.why());
+    ASSERT_EQ(write_text(**read), text);
+
+    if (seed % 4 == 0) {
+      auto legal = machine::lower(module, target);
+      ASSERT_TRUE(legal.good());
+      Diagnostics broken = verify(*legal->legal);
+      ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
+      if (!expect(lab.evaluated(*legal->legal, 2), *legal->legal, "evaluated after legalization")) return;
+      auto bare = machine::lower(module, target, {.features = uint8_t(0)});  // no feature: more is rewritten
+      ASSERT_TRUE(bare.good());
+      if (!expect(lab.evaluated(*bare->legal, 2), *bare->legal, "evaluated after legalization without features")) return;
+    }
+    Notes notes;
+    auto optimized = clone(module);
+    Diagnostics broken = run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .verify_each = true});
+    ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
+    if (!expect(lab.evaluated(*optimized, 2), *optimized, "evaluated after -O1")) return;
+    if (!expect(lab.native(*optimized), *optimized, "native after -O1")) return;
+  }
+  // The generator would be useless if most programs ended early.
+  EXPECT_GT(results * 10, program_count() * 7);
+  std::printf("%zu results, %zu traps, %zu exhausted\n", results, traps, exhausted);
+}
+
+}  // namespace
+}  // namespace porphyry
