@@ -38,8 +38,10 @@ std::optional<NamedRegister> Binder::register_named(const std::string& name) con
 std::vector<uint8_t> Binder::register_list(const Line& line, const WordList& list, size_t from) {
   std::vector<uint8_t> out;
   for (size_t k = from; k < list.size(); ++k) {
-    if (auto r = register_named(list[k])) out.push_back(r->physical);
-    else complain(line, "no register is called '" + list[k] + "'", "a register of this book");
+    if (auto r = register_named(list[k]))
+      out.push_back(r->physical);
+    else
+      complain(line, "no register is called '" + list[k] + "'", "a register of this book");
   }
   return out;
 }
@@ -61,9 +63,12 @@ Result<BoundBook> Binder::run() {
   book_.forms.resize(machine::first_real_form);
   auto kind = [](const Entry& e) { return words(e.header.text).front(); };
   for (const Entry& e : entries) {
-    if (kind(e) == "notion") notions_.insert_or_assign(words(e.header.text).at(1), e);
-    else if (kind(e) == "registers") registers(e);
-    else settings(e);
+    if (kind(e) == "notion")
+      notions_.insert_or_assign(words(e.header.text).at(1), e);
+    else if (kind(e) == "registers")
+      registers(e);
+    else
+      settings(e);
   }
   for (const Entry& e : entries) {
     if (kind(e) == "convention") convention(e);
@@ -88,7 +93,8 @@ void Binder::settings(const Entry& entry) {
   if (w[0] == "book") {
     book_.name = w.size() > 1 ? w[1] : "";
     size_t from = entry.header.text.find('"'), to = entry.header.text.rfind('"');
-    if (from != std::string::npos && to > from) book_.description = entry.header.text.substr(from + 1, to - from - 1);
+    if (from != std::string::npos && to > from)
+      book_.description = entry.header.text.substr(from + 1, to - from - 1);
   } else if (w[0] == "features") {
     book_.features.assign(w.begin() + 1, w.end());
   } else if (w[0] == "usual") {
@@ -98,9 +104,12 @@ void Binder::settings(const Entry& entry) {
   } else if (w[0] == "flags") {
     book_.flags.assign(w.begin() + 1, w.end());
   } else if (w[0] == "address") {
-    for (size_t k = 2; k < w.size() && w[k] != ","; ++k) book_.scales.push_back(static_cast<uint8_t>(number(w[k]).value_or(1)));
-  } else if (w[0] != "pointer" && w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" && w[0] != "rule") {
-    complain(entry.header, "'" + w[0] + "' begins no entry", "book, registers, convention, upkeep, notion, instruction or rule");
+    for (size_t k = 2; k < w.size() && w[k] != ","; ++k)
+      book_.scales.push_back(static_cast<uint8_t>(number(w[k]).value_or(1)));
+  } else if (w[0] != "pointer" && w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" &&
+             w[0] != "rule") {
+    complain(entry.header, "'" + w[0] + "' begins no entry",
+             "book, registers, convention, upkeep, notion, instruction or rule");
   }
 }
 
@@ -117,7 +126,8 @@ void Binder::registers(const Entry& entry) {
       rest = w.back() == "clears" ? machine::Rest::Clears : machine::Rest::Keeps;
       w.pop_back();
     }
-    BoundClass::View v{static_cast<uint8_t>(*bits), rest, {w.begin() + static_cast<ptrdiff_t>(colon) + 1, w.end()}};
+    BoundClass::View v{
+        static_cast<uint8_t>(*bits), rest, {w.begin() + static_cast<ptrdiff_t>(colon) + 1, w.end()}};
     for (size_t k = 0; k < v.names.size(); ++k)
       register_names_[v.names[k]] = {static_cast<uint8_t>(c.first + k), static_cast<uint8_t>(*bits)};
     c.views.push_back(std::move(v));
@@ -129,7 +139,9 @@ void Binder::registers(const Entry& entry) {
   c.bits = c.views[0].bits;
   c.count = static_cast<uint8_t>(c.views[0].names.size());
   for (auto& v : c.views)
-    if (v.names.size() != c.count) complain(entry.header, "a width names " + std::to_string(v.names.size()) + " registers", std::to_string(c.count));
+    if (v.names.size() != c.count)
+      complain(entry.header, "a width names " + std::to_string(v.names.size()) + " registers",
+               std::to_string(c.count));
   book_.classes.push_back(std::move(c));
 }
 
@@ -138,15 +150,22 @@ void Binder::convention(const Entry& entry) {
   for (const Line& line : entry.body) {
     WordList w = words(line.text);
     bool results = w.size() > 1 && w[1] == "results";
-    if (w[0] == "whole" && results) book_.whole_results = register_list(line, w, 2);
-    else if (w[0] == "float" && results) book_.float_results = register_list(line, w, 2);
-    else if (w[0] == "whole") book_.whole = register_list(line, w, 1);
-    else if (w[0] == "floats") book_.floats = register_list(line, w, 1);
-    else if (w[0] == "kept") for (uint8_t r : register_list(line, w, 1)) book_.kept |= machine::mask_of_register(r);
+    if (w[0] == "whole" && results)
+      book_.whole_results = register_list(line, w, 2);
+    else if (w[0] == "float" && results)
+      book_.float_results = register_list(line, w, 2);
+    else if (w[0] == "whole")
+      book_.whole = register_list(line, w, 1);
+    else if (w[0] == "floats")
+      book_.floats = register_list(line, w, 1);
+    else if (w[0] == "kept")
+      for (uint8_t r : register_list(line, w, 1)) book_.kept |= machine::mask_of_register(r);
     else if (w[0] == "stack" && w.size() == 4) {
       book_.stack = register_named(w[1]).value_or(NamedRegister{}).physical;
       book_.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
-    } else complain(line, "a convention does not say this", "whole, floats, whole results, float results, kept or stack");
+    } else
+      complain(line, "a convention does not say this",
+               "whole, floats, whole results, float results, kept or stack");
   }
 }
 
@@ -174,15 +193,18 @@ void Binder::upkeep(const Entry& entry) {
                       {"return", {{"give_back", {}}}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
-    std::string key = line.text.substr(0, colon), name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1)).at(0);
+    std::string key = line.text.substr(0, colon),
+                name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1)).at(0);
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows)) {
-      complain(line, "no upkeep is called '" + key + "'", "move, spill, literal, grow, shrink, push, pop, jump, call or return");
+      complain(line, "no upkeep is called '" + key + "'",
+               "move, spill, literal, grow, shrink, push, pop, jump, call or return");
       continue;
     }
     for (const auto& [field, wanted] : row->fields) {
       FormIndex f = find_form(name, wanted);
-      if (f == 0) complain(line, "'" + name + "' has no form for this", "an instruction with fitting operands");
+      if (f == 0)
+        complain(line, "'" + name + "' has no form for this", "an instruction with fitting operands");
       book_.upkeep.push_back({field, f});
     }
   }
@@ -199,17 +221,21 @@ FormIndex Binder::find_form(const std::string& name, const std::vector<Wanted>& 
       const machine::FormOperand& o = form.operands[k];
       const Wanted& w = wanted[k];
       bool memory = w.kind == OperandKind::Memory && o.kind == OperandKind::Address;  // both are written [m]
-      fits = (o.kind == w.kind || memory) && (w.register_class < 0 || o.kind != OperandKind::Register || o.register_class == w.register_class) &&
-             (o.only < 0 || o.only == w.physical);
+      fits =
+          (o.kind == w.kind || memory) &&
+          (w.register_class < 0 || o.kind != OperandKind::Register || o.register_class == w.register_class) &&
+          (o.only < 0 || o.only == w.physical);
     }
     if (fits) best = f;
   }
   return best;
 }
 
-// Forms of one name whose operands differ only in literal sizes and in `only`: tried in the order of the book.
+// Forms of one name whose operands differ only in literal sizes and in `only`: tried in the order of the
+// book.
 void Binder::group_forms() {
-  for (FormIndex f = machine::first_real_form; f < book_.forms.size(); ++f) by_name_[book_.forms[f].name].push_back(f);
+  for (FormIndex f = machine::first_real_form; f < book_.forms.size(); ++f)
+    by_name_[book_.forms[f].name].push_back(f);
   for (const auto& [name, forms] : by_name_) {
     for (size_t k = 0; k < forms.size(); ++k) {
       BoundForm& form = book_.forms[forms[k]];
@@ -218,7 +244,8 @@ void Binder::group_forms() {
         BoundForm& other = book_.forms[forms[j]];
         bool same = form.operands.size() == other.operands.size();
         for (size_t o = 0; same && o < form.operands.size(); ++o)
-          same = form.operands[o].kind == other.operands[o].kind && form.operands[o].register_class == other.operands[o].register_class;
+          same = form.operands[o].kind == other.operands[o].kind &&
+                 form.operands[o].register_class == other.operands[o].register_class;
         if (!same) continue;
         form.next_in_group = forms[j];
         other.first_in_group = form.first_in_group;

@@ -59,8 +59,8 @@ struct BoundBook {
   machine::RegisterMask kept = 0;
   uint8_t stack = 0, stack_align = 16;
   std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // field of machine::Upkeep, form
-  std::vector<BoundForm> forms;  // by FormIndex; the first ones are empty
-  std::vector<BoundRule> rules;  // sorted by root
+  std::vector<BoundForm> forms;                                    // by FormIndex; the first ones are empty
+  std::vector<BoundRule> rules;                                    // sorted by root
 };
 
 // Reads a whole book; every mistake of it is reported with its line.

@@ -21,21 +21,31 @@ void Binder::instruction(const Entry& entry) {
   for (const Line& line : entry.body) {
     WordList w = words(line.text);
     in_means = in_means && line.indent > entry.body.front().indent;
-    if (in_means) means.push_back(line);
-    else if (w[0] == "form") forms.push_back(line);
-    else if (w[0] == "spelled") spelled = line.text.substr(8);
-    else if (w[0] == "means") in_means = true;
-    else if (w[0] == "opposite" && w.size() == 2) shared.opposite = w[1];
+    if (in_means)
+      means.push_back(line);
+    else if (w[0] == "form")
+      forms.push_back(line);
+    else if (w[0] == "spelled")
+      spelled = line.text.substr(8);
+    else if (w[0] == "means")
+      in_means = true;
+    else if (w[0] == "opposite" && w.size() == 2)
+      shared.opposite = w[1];
     else if (w[0] == "needs" && w.size() == 2) {
       auto f = std::find(book_.features.begin(), book_.features.end(), w[1]);
-      if (f == book_.features.end()) complain(line, "no feature is called '" + w[1] + "'", listed(book_.features));
-      else shared.needs |= static_cast<uint8_t>(1 << (f - book_.features.begin()));
+      if (f == book_.features.end())
+        complain(line, "no feature is called '" + w[1] + "'", listed(book_.features));
+      else
+        shared.needs |= static_cast<uint8_t>(1 << (f - book_.features.begin()));
     } else if (w[0] == "cost" && w.size() == 4 && w[2] == "latency") {
       shared.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
       shared.latency = static_cast<uint8_t>(number(w[3]).value_or(1));
-    } else complain(line, "an instruction does not say this", "form, spelled, means, needs, opposite or cost N latency N");
+    } else
+      complain(line, "an instruction does not say this",
+               "form, spelled, means, needs, opposite or cost N latency N");
   }
-  if (forms.empty() || spelled.empty()) complain(entry.header, "the instruction is not complete", "form and spelled lines");
+  if (forms.empty() || spelled.empty())
+    complain(entry.header, "the instruction is not complete", "form and spelled lines");
   for (const Line& line : forms) {
     BoundForm f = shared;
     if (!form(line, f)) continue;
@@ -51,7 +61,9 @@ void Binder::instruction(const Entry& entry) {
           continue;
         }
         auto at = std::find(f.operand_names.begin(), f.operand_names.end(), word);
-        f.spelling += at == f.operand_names.end() ? word : std::string(1, static_cast<char>(1 + (at - f.operand_names.begin())));
+        f.spelling += at == f.operand_names.end()
+                          ? word
+                          : std::string(1, static_cast<char>(1 + (at - f.operand_names.begin())));
         f.spelling += c;
         word.clear();
       }
@@ -77,7 +89,8 @@ bool Binder::form(const Line& line, BoundForm& form) {
   return encoding(line, w, at, form);
 }
 
-// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · exactly N · label BITS …
+// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · exactly N ·
+// label BITS …
 bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
   FormOperand o{};
   std::string name = w[at];
@@ -133,7 +146,8 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
     form.is_jump = kind == "label";
   }
   if (!o.type.exists()) {
-    complain(line, "the operand '" + name + "' is not understood", "a register class and width, only, memory, literal, exactly, address, label or symbol");
+    complain(line, "the operand '" + name + "' is not understood",
+             "a register class and width, only, memory, literal, exactly, address, label or symbol");
     return false;
   }
   form.operand_names.push_back(name);
@@ -144,13 +158,15 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
 bool Binder::encoding(const Line& line, const WordList& w, size_t at, BoundForm& form) {
   static const std::map<std::string, std::pair<EncodingKind, const char*>> kinds = {
       // V: a value, O: an operand
-      {"prefix", {EncodingKind::Prefix, "V"}}, {"sized", {EncodingKind::Sized, "V"}},   {"byte", {EncodingKind::Byte, "V"}},
-      {"low", {EncodingKind::Low, "VO"}},      {"regs", {EncodingKind::Regs, "OO"}},    {"digit", {EncodingKind::Digit, "VO"}},
+      {"prefix", {EncodingKind::Prefix, "V"}},    {"sized", {EncodingKind::Sized, "V"}},
+      {"byte", {EncodingKind::Byte, "V"}},        {"low", {EncodingKind::Low, "VO"}},
+      {"regs", {EncodingKind::Regs, "OO"}},       {"digit", {EncodingKind::Digit, "VO"}},
       {"literal", {EncodingKind::Literal, "OV"}}, {"distance", {EncodingKind::Distance, "OV"}}};
   while (at < w.size()) {
     auto kind = kinds.find(w[at]);
     if (kind == kinds.end()) {
-      complain(line, "'" + w[at] + "' is no step of an encoding", "prefix, sized, byte, low, regs, digit, literal or distance");
+      complain(line, "'" + w[at] + "' is no step of an encoding",
+               "prefix, sized, byte, low, regs, digit, literal or distance");
       return false;
     }
     ++at;
@@ -164,7 +180,8 @@ bool Binder::encoding(const Line& line, const WordList& w, size_t at, BoundForm&
         continue;
       }
       auto o = std::find(form.operand_names.begin(), form.operand_names.end(), word);
-      if (o == form.operand_names.end()) return complain(line, "'" + word + "' is no operand of this form", listed(form.operand_names)), false;
+      if (o == form.operand_names.end())
+        return complain(line, "'" + word + "' is no operand of this form", listed(form.operand_names)), false;
       (step.a < 0 ? step.a : step.b) = static_cast<int8_t>(o - form.operand_names.begin());
     }
     form.encoding.push_back(step);

@@ -14,15 +14,18 @@ void MeaningReader::run(const std::vector<Line>& lines, unsigned depth) {
   for (const Line& line : lines) {
     WordList w = words(line.text);
     auto notion_entry = binder_.notions_.find(w[0]);
-    if (notion_entry != binder_.notions_.end()) notion(line, notion_entry->second, w, depth);
-    else statement(line, w);
+    if (notion_entry != binder_.notions_.end())
+      notion(line, notion_entry->second, w, depth);
+    else
+      statement(line, w);
   }
 }
 
 // A notion's lines with its words replaced by the caller's.
 void MeaningReader::notion(const Line& line, const Entry& notion, const WordList& w, unsigned depth) {
   WordList head = words(notion.header.text);
-  if (head.size() != w.size() + 1) return binder_.complain(line, "'" + w[0] + "' takes other words", notion.header.text);
+  if (head.size() != w.size() + 1)
+    return binder_.complain(line, "'" + w[0] + "' takes other words", notion.header.text);
   std::vector<Line> lines;
   for (const Line& l : notion.body) {
     std::string text;
@@ -64,23 +67,27 @@ Place MeaningReader::source(const Line& line, const std::string& word) {
   if (auto t = temporaries_.find(word); t != temporaries_.end()) return t->second;
   if (word == "true" || word == "false") return {PlaceKind::Literal, Type::boolean(), 0, word == "true"};
   if (word == "next") return {PlaceKind::Next, Type::integer(64), 0, 0};
-  if (auto r = binder_.register_named(word)) return {PlaceKind::Register, Type::integer(r->bits), r->physical, 0};
+  if (auto r = binder_.register_named(word))
+    return {PlaceKind::Register, Type::integer(r->bits), r->physical, 0};
   auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
   if (flag != binder_.book_.flags.end())
     return {PlaceKind::Flag, Type::boolean(), static_cast<uint8_t>(flag - binder_.book_.flags.begin()), 0};
   if (auto n = number(word)) return {PlaceKind::Literal, Type(), 0, static_cast<uint64_t>(*n)};
-  binder_.complain(line, "'" + word + "' means nothing here", "an operand, a register, a flag, a number or a name given above");
+  binder_.complain(line, "'" + word + "' means nothing here",
+                   "an operand, a register, a flag, a number or a name given above");
   return {};
 }
 
 Place MeaningReader::destination(const Line& line, const std::string& word, Type type) {
   auto operand = std::find(form_.operand_names.begin(), form_.operand_names.end(), word);
   auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
-  bool known = operand != form_.operand_names.end() || flag != binder_.book_.flags.end() || binder_.register_named(word);
+  bool known = operand != form_.operand_names.end() || flag != binder_.book_.flags.end() ||
+               binder_.register_named(word);
   if (!known) return temporaries_[word] = {PlaceKind::Temporary, type, temporary_count_++, 0};
   Place p = source(line, word);
   if (p.type != type && type.exists())
-    binder_.complain(line, "'" + word + "' has type " + p.type.name() + ", not " + type.name(), "the same type");
+    binder_.complain(line, "'" + word + "' has type " + p.type.name() + ", not " + type.name(),
+                     "the same type");
   return p;
 }
 
@@ -106,7 +113,8 @@ void MeaningReader::statement(const Line& line, const WordList& w) {
   } else if (w.size() > 2 && w[1] == "=") {
     assignment(line, w);
   } else {
-    binder_.complain(line, "this says nothing that an instruction does", "name = operation, open, trap, go, store or a notion");
+    binder_.complain(line, "this says nothing that an instruction does",
+                     "name = operation, open, trap, go, store or a notion");
   }
 }
 
@@ -126,14 +134,17 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
   size_t at = 3;
   Type stated;
   if (info(*op).layout == Layout::Convert) {
-    if (auto t = at < w.size() ? type_named(w[at]) : std::nullopt) stated = *t, ++at;
-    else return binder_.complain(line, "the type to convert to is missing", w[2] + " TYPE x");
+    if (auto t = at < w.size() ? type_named(w[at]) : std::nullopt)
+      stated = *t, ++at;
+    else
+      return binder_.complain(line, "the type to convert to is missing", w[2] + " TYPE x");
   }
   MeaningStep step{MeaningKind::Compute, *op, {}, {}};
   size_t count = 0;
   for (; at < w.size(); ++at)
     if (w[at] != "," && count < 3) step.arguments[count++] = source(line, w[at]);
-  if (count != info(*op).arity()) return binder_.complain(line, "'" + w[2] + "' has other operands", std::to_string(info(*op).arity()));
+  if (count != info(*op).arity())
+    return binder_.complain(line, "'" + w[2] + "' has other operands", std::to_string(info(*op).arity()));
   // Numbers take the type of the other operands.
   Type operand;
   for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k)
@@ -141,7 +152,9 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
   for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k) {
     Place& p = step.arguments[k];
     if (!p.type.exists()) p.type = operand;
-    if (p.type != operand) return binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(), "one type");
+    if (p.type != operand)
+      return binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(),
+                              "one type");
   }
   if (!operand.exists()) operand = stated;
   Type result = stated.exists() ? stated : info(*op).result == ResultRule::Truth ? Type::boolean() : operand;

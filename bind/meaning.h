@@ -7,7 +7,8 @@ namespace porphyry::bind {
 
 class MeaningReader {
  public:
-  MeaningReader(Binder& binder, const Line& where, BoundForm& form) : binder_(binder), where_(where), form_(form) {}
+  MeaningReader(Binder& binder, const Line& where, BoundForm& form)
+      : binder_(binder), where_(where), form_(form) {}
   void run(const std::vector<Line>& lines, unsigned depth = 0);
 
  private:

@@ -38,8 +38,10 @@ std::string put_in(const std::string& text, const Words& words, bool& unknown) {
       continue;
     }
     auto word = words.find(text.substr(i + 1, end - i - 1));
-    if (word == words.end()) unknown = true;
-    else out += word->second;
+    if (word == words.end())
+      unknown = true;
+    else
+      out += word->second;
     i = end;
   }
   return out;
@@ -58,9 +60,12 @@ class Gatherer {
       if (text.empty()) continue;
       uint32_t indent = static_cast<uint32_t>(whole.find_first_not_of(" \t"));
       Line line{text, number, indent};
-      if (indent == 0 && text != "becomes") raw.push_back({line, {}});
-      else if (raw.empty()) complain(line, "this line belongs to no entry", "an entry's header in the first column");
-      else raw.back().body.push_back(line);
+      if (indent == 0 && text != "becomes")
+        raw.push_back({line, {}});
+      else if (raw.empty())
+        complain(line, "this line belongs to no entry", "an entry's header in the first column");
+      else
+        raw.back().body.push_back(line);
     }
     std::vector<Entry> out;
     for (Entry& e : raw) repeat(e, out);
@@ -71,8 +76,10 @@ class Gatherer {
   std::vector<std::string> lines() const {
     std::vector<std::string> out(1);
     for (char c : source_.text()) {
-      if (c == '\n') out.emplace_back();
-      else out.back() += c;
+      if (c == '\n')
+        out.emplace_back();
+      else
+        out.back() += c;
     }
     return out;
   }
@@ -99,7 +106,8 @@ class Gatherer {
     for (const std::string& tuple : split(line.text.substr(colon + 1), ',')) {
       auto values = split(tuple, ' ');
       if (values.size() != names.size()) {
-        complain(line, "a tuple here has " + std::to_string(values.size()) + " words", std::to_string(names.size()));
+        complain(line, "a tuple here has " + std::to_string(values.size()) + " words",
+                 std::to_string(names.size()));
         continue;
       }
       Words words;
@@ -130,7 +138,9 @@ class Gatherer {
       auto fill = [&](Line& line) {
         bool unknown = false;
         std::string text = put_in(line.text, words, unknown);
-        if (unknown) complain(line, "a word in braces is not named by an `each` line", "a word of this entry's `each` lines");
+        if (unknown)
+          complain(line, "a word in braces is not named by an `each` line",
+                   "a word of this entry's `each` lines");
         line.text = text;
       };
       fill(e.header);
@@ -174,7 +184,8 @@ std::optional<int64_t> number(const std::string& word) {
   for (const std::string& part : split(word, '+')) {
     size_t used = 0;
     try {
-      total += static_cast<int64_t>(part.starts_with('-') ? static_cast<uint64_t>(std::stoll(part, &used, 0)) : std::stoull(part, &used, 0));
+      total += static_cast<int64_t>(part.starts_with('-') ? static_cast<uint64_t>(std::stoll(part, &used, 0))
+                                                          : std::stoull(part, &used, 0));
     } catch (const std::exception&) {
       return std::nullopt;
     }

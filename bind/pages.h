@@ -11,8 +11,8 @@
 namespace porphyry::bind {
 
 struct Line {
-  std::string text;   // without comment and surrounding space, words put in
-  uint32_t number;    // in the file
+  std::string text;  // without comment and surrounding space, words put in
+  uint32_t number;   // in the file
   uint32_t indent;
 };
 

@@ -22,8 +22,10 @@ std::optional<BoundRule> RuleReader::run() {
   std::vector<const Line*> patterns;
   for (; k < entry_.body.size() && entry_.body[k].text != "becomes"; ++k) {
     WordList w = words(entry_.body[k].text);
-    if (w[0] == "where") condition(entry_.body[k], w);
-    else patterns.push_back(&entry_.body[k]);
+    if (w[0] == "where")
+      condition(entry_.body[k], w);
+    else
+      patterns.push_back(&entry_.body[k]);
   }
   for (const Line* line : patterns) pattern(*line, words(line->text));
   if (statements_.empty() || k + 1 >= entry_.body.size()) {
@@ -46,8 +48,10 @@ std::optional<BoundRule> RuleReader::run() {
   }
   for (++k; k < entry_.body.size(); ++k) {
     WordList w = words(entry_.body[k].text);
-    if (w[0] == "extra") out_.cost = static_cast<uint16_t>(out_.cost + number(w.at(1)).value_or(0));
-    else right(entry_.body[k], w);
+    if (w[0] == "extra")
+      out_.cost = static_cast<uint16_t>(out_.cost + number(w.at(1)).value_or(0));
+    else
+      right(entry_.body[k], w);
   }
   out_.variables.resize(variables_.size());
   for (const auto& [name, v] : variables_) {
@@ -62,11 +66,16 @@ std::optional<BoundRule> RuleReader::run() {
 // where k fits i32 · fits u32 · masked 31 · not -1
 void RuleReader::condition(const Line& line, const WordList& w) {
   PatternNode n{NodeKind::Constant};
-  if (w.size() == 4 && w[2] == "fits" && w[3] == "i32") n.fit = Fit::Signed32;
-  else if (w.size() == 4 && w[2] == "fits" && w[3] == "u32") n.fit = Fit::Unsigned32;
-  else if (w.size() == 4 && w[2] == "masked" && number(w[3])) n.fit = Fit::Masked, n.literal = static_cast<uint64_t>(*number(w[3]));
-  else if (w.size() == 4 && w[2] == "not" && number(w[3])) n.fit = Fit::Not, n.literal = static_cast<uint64_t>(*number(w[3]));
-  else return void(fail(line, "this condition is not known", "NAME fits i32, fits u32, masked N or not N"));
+  if (w.size() == 4 && w[2] == "fits" && w[3] == "i32")
+    n.fit = Fit::Signed32;
+  else if (w.size() == 4 && w[2] == "fits" && w[3] == "u32")
+    n.fit = Fit::Unsigned32;
+  else if (w.size() == 4 && w[2] == "masked" && number(w[3]))
+    n.fit = Fit::Masked, n.literal = static_cast<uint64_t>(*number(w[3]));
+  else if (w.size() == 4 && w[2] == "not" && number(w[3]))
+    n.fit = Fit::Not, n.literal = static_cast<uint64_t>(*number(w[3]));
+  else
+    return void(fail(line, "this condition is not known", "NAME fits i32, fits u32, masked N or not N"));
   fits_[w[1]] = n;
 }
 
@@ -78,7 +87,8 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
   if (w.size() > 2 && w[1] == "=") s.result = w[0], at = 2;
   s.is_constant = w[at] == "literal";
   auto op = operation_named(w[at]);
-  if (!op && !s.is_constant) return void(fail(line, "'" + w[at] + "' is no operation of the IR", "an operation, or literal"));
+  if (!op && !s.is_constant)
+    return void(fail(line, "'" + w[at] + "' is no operation of the IR", "an operation, or literal"));
   if (op) s.op = *op;
   ++at;
   Type stated;
@@ -102,22 +112,30 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
     }
     for (const Statement& earlier : statements_)
       if (!a.name.empty() && earlier.result == a.name) a.type = earlier.type;
-    if (auto known = variables_.find(a.name); known != variables_.end() && !a.type.exists()) a.type = known->second.type;
+    if (auto known = variables_.find(a.name); known != variables_.end() && !a.type.exists())
+      a.type = known->second.type;
     s.arguments.push_back(a);
   }
   size_t first = s.op == Op::Pick && op ? 1 : 0;
   for (size_t k = first; k < s.arguments.size(); ++k)
     if (s.arguments[k].type.exists()) s.operand = s.arguments[k].type;
-  if (s.is_constant) s.type = s.operand;
-  else if (s.op == Op::When) s.operand = Type::boolean();
-  else if (info(s.op).result == ResultRule::Truth) s.type = Type::boolean();
-  else if (info(s.op).result == ResultRule::Same) s.type = s.operand;
-  else if (info(s.op).result == ResultRule::Stated) s.type = stated;
-  else if (s.op == Op::At) s.type = Type::integer(64);
+  if (s.is_constant)
+    s.type = s.operand;
+  else if (s.op == Op::When)
+    s.operand = Type::boolean();
+  else if (info(s.op).result == ResultRule::Truth)
+    s.type = Type::boolean();
+  else if (info(s.op).result == ResultRule::Same)
+    s.type = s.operand;
+  else if (info(s.op).result == ResultRule::Stated)
+    s.type = stated;
+  else if (s.op == Op::At)
+    s.type = Type::integer(64);
   for (size_t k = 0; k < s.arguments.size(); ++k) {
     Argument& a = s.arguments[k];
     if (!a.type.exists() && !a.memory) a.type = k < first ? Type::boolean() : s.operand;
-    bool is_result = std::any_of(statements_.begin(), statements_.end(), [&](const Statement& e) { return e.result == a.name; });
+    bool is_result = std::any_of(statements_.begin(), statements_.end(),
+                                 [&](const Statement& e) { return e.result == a.name; });
     if (!a.name.empty() && !is_result) {
       Variable& v = variable(a.name);
       v.is_memory = a.memory;
@@ -125,7 +143,8 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
       v.type = a.type;
       v.register_class = class_of(a.type);
     }
-    if (!a.memory && !a.type.exists()) fail(line, "the type of '" + a.name + "' is not known", "a type, such as " + a.name + ":i32");
+    if (!a.memory && !a.type.exists())
+      fail(line, "the type of '" + a.name + "' is not known", "a type, such as " + a.name + ":i32");
   }
   statements_.push_back(s);
 }
@@ -167,8 +186,10 @@ int8_t RuleReader::leaf(const Argument& a, Type type) {
       n.result = type;
     }
     const Variable& v = variable(a.name);
-    if (v.is_memory) n.kind = NodeKind::Memory;
-    else if (v.is_constant) n.kind = NodeKind::Constant;
+    if (v.is_memory)
+      n.kind = NodeKind::Memory;
+    else if (v.is_constant)
+      n.kind = NodeKind::Constant;
     n.variable = v.index;
   }
   out_.nodes.push_back(n);
@@ -180,7 +201,10 @@ int8_t RuleReader::leaf(const Argument& a, Type type) {
 RuleReader::Given RuleReader::place(const std::string& name) {
   if (auto r = binder_.register_named(name); r && !variables_.contains(name)) {
     int c = 0;
-    while (binder_.book_.classes[static_cast<size_t>(c)].first + binder_.book_.classes[static_cast<size_t>(c)].count <= r->physical) ++c;
+    while (binder_.book_.classes[static_cast<size_t>(c)].first +
+               binder_.book_.classes[static_cast<size_t>(c)].count <=
+           r->physical)
+      ++c;
     return {{.kind = SourceKind::Physical, .physical = r->physical}, OperandKind::Register, c};
   }
   const Variable& v = variable(name);
@@ -194,8 +218,10 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
     s.kind = SourceKind::PoolLiteral;
     s.type = type_named(w[2]).value_or(Type());
     float single = static_cast<float>(value);
-    if (s.type.bits() == 32) s.number = std::bit_cast<int32_t>(single);
-    else s.number = std::bit_cast<int64_t>(value);
+    if (s.type.bits() == 32)
+      s.number = std::bit_cast<int32_t>(single);
+    else
+      s.number = std::bit_cast<int64_t>(value);
     return Given{s, OperandKind::Memory};
   }
   if (w.size() == 1 && variables_.contains(w[0])) {
@@ -209,11 +235,15 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
   for (size_t k = 0; k < w.size(); ++k) {  // x + y*4 + k
     if (w[k] == "+") continue;
     auto v = variables_.find(w[k]);
-    if (v == variables_.end()) return fail(line, "'" + w[k] + "' cannot stand in an address", "names of the pattern"), std::nullopt;
+    if (v == variables_.end())
+      return fail(line, "'" + w[k] + "' cannot stand in an address", "names of the pattern"), std::nullopt;
     bool scaled = k + 2 < w.size() && w[k + 1] == "*";
-    if (v->second.is_constant) s.constant = v->second.index;
-    else if (s.variable < 0 && !scaled) s.variable = v->second.index;
-    else s.index = v->second.index;
+    if (v->second.is_constant)
+      s.constant = v->second.index;
+    else if (s.variable < 0 && !scaled)
+      s.variable = v->second.index;
+    else
+      s.index = v->second.index;
     if (scaled) s.scale = static_cast<uint8_t>(number(w[k + 2]).value_or(1)), k += 2;
   }
   return Given{s, OperandKind::Memory};
@@ -221,19 +251,23 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
 
 std::optional<RuleReader::Given> RuleReader::given(const Line& line, const WordList& w) {
   if (w.size() > 2 && w.front() == "[") return in_brackets(line, {w.begin() + 1, w.end() - 1});
-  if (w.size() != 1) return fail(line, "an operand is not understood", "a name, a number, a register or [address]"), std::nullopt;
+  if (w.size() != 1)
+    return fail(line, "an operand is not understood", "a name, a number, a register or [address]"),
+           std::nullopt;
   if (w[0] == "yes") return Given{{.kind = SourceKind::Yes}, OperandKind::Label};
   if (w[0] == "no") return Given{{.kind = SourceKind::No}, OperandKind::Label};
   if (auto n = number(w[0])) return Given{{.kind = SourceKind::Number, .number = *n}, OperandKind::Literal};
   if (auto v = variables_.find(w[0]); v != variables_.end() && v->second.is_constant)
     return Given{{.kind = SourceKind::Constant, .variable = v->second.index}, OperandKind::Literal};
   if (!variables_.contains(w[0]) && !binder_.register_named(w[0]))
-    return fail(line, "'" + w[0] + "' is not given above", "a name of the pattern or of a line above"), std::nullopt;
+    return fail(line, "'" + w[0] + "' is not given above", "a name of the pattern or of a line above"),
+           std::nullopt;
   return place(w[0]);
 }
 
 // Whether a form takes these operands; when it does, `step` says which goes where.
-bool RuleReader::fit_form(const BoundForm& form, const std::vector<Given>& ins, const std::optional<Given>& out, RuleStep& step) const {
+bool RuleReader::fit_form(const BoundForm& form, const std::vector<Given>& ins,
+                          const std::optional<Given>& out, RuleStep& step) const {
   step = {};
   size_t next = 0;
   bool out_used = false;
@@ -250,7 +284,8 @@ bool RuleReader::fit_form(const BoundForm& form, const std::vector<Given>& ins, 
     const Given& g = ins[next++];
     bool memory = g.kind == OperandKind::Memory && o.kind == OperandKind::Address;
     if (g.kind != o.kind && !memory) return false;
-    if (g.kind == OperandKind::Register && g.register_class >= 0 && g.register_class != o.register_class) return false;
+    if (g.kind == OperandKind::Register && g.register_class >= 0 && g.register_class != o.register_class)
+      return false;
     if (o.only >= 0 && (g.source.kind != SourceKind::Physical || g.source.physical != o.only)) return false;
     step.in[k] = g.source;
   }
@@ -259,7 +294,8 @@ bool RuleReader::fit_form(const BoundForm& form, const std::vector<Given>& ins, 
 
 void RuleReader::copy(const Line& line, const std::string& to, const std::string& from) {
   auto source = given(line, {from});
-  if (!source || source->kind != OperandKind::Register) return void(fail(line, "'" + from + "' cannot be copied", "a register or an instruction"));
+  if (!source || source->kind != OperandKind::Register)
+    return void(fail(line, "'" + from + "' cannot be copied", "a register or an instruction"));
   Given target = place(to);
   if (target.register_class < 0) variables_[to].register_class = source->register_class;
   RuleStep step{};  // form 0 is the machine layer's own copy
@@ -276,7 +312,8 @@ void RuleReader::right(const Line& line, const WordList& w) {
   auto forms = binder_.by_name_.find(w[at]);
   if (forms == binder_.by_name_.end()) {
     if (!out.empty() && w.size() == 3) return copy(line, out, w[2]);
-    return void(fail(line, "no instruction is called '" + w[at] + "'", "an instruction of this book, with its width"));
+    return void(fail(line, "no instruction is called '" + w[at] + "'",
+                     "an instruction of this book, with its width"));
   }
   std::vector<Given> ins;
   WordList part;
@@ -302,14 +339,16 @@ void RuleReader::right(const Line& line, const WordList& w) {
     step.form = f;
     best = step;
   }
-  if (!best) return void(fail(line, "'" + w[at] + "' has no form for these operands", "operands of one of its forms"));
+  if (!best)
+    return void(fail(line, "'" + w[at] + "' has no form for these operands", "operands of one of its forms"));
   const BoundForm& form = binder_.book_.forms[best->form];
   if (target && target->source.kind == SourceKind::Variable) {
     for (size_t k = 0; k < form.operands.size(); ++k)
       if (best->out[k].kind == SourceKind::Variable) {
         Variable& v = variables_[out];
         v.register_class = form.operands[k].register_class;
-        if (!v.type.exists()) v.type = form.operands[k].type.bits() > 64 ? Type::integer(64) : form.operands[k].type;
+        if (!v.type.exists())
+          v.type = form.operands[k].type.bits() > 64 ? Type::integer(64) : form.operands[k].type;
       }
   }
   out_.needs |= form.needs;

@@ -14,7 +14,7 @@ class RuleReader {
   using WordList = std::vector<std::string>;
 
   struct Argument {
-    std::string name;            // a name, or empty
+    std::string name;  // a name, or empty
     std::optional<int64_t> number;
     bool memory = false;
     Type type;
@@ -22,16 +22,16 @@ class RuleReader {
   struct Statement {
     Line line;
     std::string result;
-    bool is_constant = false;    // `literal k:i32`
+    bool is_constant = false;  // `literal k:i32`
     Op op = Op::Add;
     std::vector<Argument> arguments;
-    Type operand, type;          // of operands and of the result
+    Type operand, type;  // of operands and of the result
   };
   struct Variable {
     int8_t index;
     bool is_constant = false, is_memory = false;
-    Type type;                   // of a value of the pattern
-    int register_class = -1;     // known at the latest when it is written
+    Type type;                // of a value of the pattern
+    int register_class = -1;  // known at the latest when it is written
   };
   // What one operand of an instruction on the right is given.
   struct Given {
@@ -48,7 +48,8 @@ class RuleReader {
   void right(const Line& line, const WordList& w);
   std::optional<Given> given(const Line& line, const WordList& w);
   std::optional<Given> in_brackets(const Line& line, const WordList& w);
-  bool fit_form(const BoundForm& form, const std::vector<Given>& ins, const std::optional<Given>& out, machine::RuleStep& step) const;
+  bool fit_form(const BoundForm& form, const std::vector<Given>& ins, const std::optional<Given>& out,
+                machine::RuleStep& step) const;
   void copy(const Line& line, const std::string& to, const std::string& from);
   Given place(const std::string& name);
   int class_of(Type type) const { return binder_.class_named(type.is_float() ? "lanes" : "general"); }

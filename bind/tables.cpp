@@ -11,8 +11,10 @@ using namespace machine;
 std::string text(std::string_view s) {
   std::string out = "\"";
   for (char c : s) {
-    if (c < 0x20) out += fmt::format("\\{:03o}", static_cast<int>(c));
-    else out += c;
+    if (c < 0x20)
+      out += fmt::format("\\{:03o}", static_cast<int>(c));
+    else
+      out += c;
   }
   return out + "\"";
 }
@@ -54,7 +56,9 @@ class TableWriter {
   void line(const char* plain) { (out_ += plain) += "\n"; }
 
   template <class E>
-  static int n(E e) { return static_cast<int>(e); }
+  static int n(E e) {
+    return static_cast<int>(e);
+  }
 
   static std::string place(const Place& p) {
     return fmt::format("{{PlaceKind({}), {}, {}, {}u}}", n(p.kind), type(p.type), p.index, p.literal);
@@ -88,30 +92,36 @@ class TableWriter {
     size_t o = 0, e = 0, m = 0;
     for (const BoundForm& f : book_.forms) {
       for (const FormOperand& x : f.operands)
-        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind), x.register_class, type(x.type),
-                                x.read, x.written, x.clears, x.only, x.literal_bits, x.literal_unsigned);
+        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind),
+                                x.register_class, type(x.type), x.read, x.written, x.clears, x.only,
+                                x.literal_bits, x.literal_unsigned);
       for (const EncodingStep& x : f.encoding)
         encodings += fmt::format("  {{EncodingKind({}), {}, {}, {}}},\n", n(x.kind), x.value, x.a, x.b);
       for (const MeaningStep& x : f.meaning)
-        meanings += fmt::format("  {{MeaningKind({}), {}, {}, {{{}, {}, {}}}}},\n", n(x.kind), op(x.op), place(x.to), place(x.arguments[0]),
-                                place(x.arguments[1]), place(x.arguments[2]));
+        meanings +=
+            fmt::format("  {{MeaningKind({}), {}, {}, {{{}, {}, {}}}}},\n", n(x.kind), op(x.op), place(x.to),
+                        place(x.arguments[0]), place(x.arguments[1]), place(x.arguments[2]));
       auto slice = [](const char* array, size_t from, size_t count) {
         return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
       };
-      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}}},\n", text(f.name), text(f.spelling),
-                          slice("operands", o, f.operands.size()), slice("encodings", e, f.encoding.size()),
-                          slice("meanings", m, f.meaning.size()), f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group,
-                          f.next_in_group, f.opposite_form, f.is_jump);
+      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}}},\n",
+                          text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
+                          slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
+                          f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group, f.next_in_group,
+                          f.opposite_form, f.is_jump);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
-    out_ += "constexpr FormOperand operands[] = {\n" + operands + "};\n\nconstexpr EncodingStep encodings[] = {\n" + encodings +
-            "};\n\nconstexpr MeaningStep meanings[] = {\n" + meanings + "};\n\nconstexpr Form forms[] = {\n" + rows + "};\n\n";
+    out_ += "constexpr FormOperand operands[] = {\n" + operands +
+            "};\n\nconstexpr EncodingStep encodings[] = {\n" + encodings +
+            "};\n\nconstexpr MeaningStep meanings[] = {\n" + meanings + "};\n\nconstexpr Form forms[] = {\n" +
+            rows + "};\n\n";
   }
 
   static std::string source(const RuleSource& s) {
     if (s.kind == SourceKind::None) return "{}";
-    return fmt::format("{{SourceKind({}), {}, {}, {}, {}, {}, {}, {}}}", n(s.kind), s.variable, s.index, s.scale, s.constant, s.physical,
-                       type(s.type), s.number == INT64_MIN ? "INT64_MIN" : std::to_string(s.number) + "ll");
+    return fmt::format("{{SourceKind({}), {}, {}, {}, {}, {}, {}, {}}}", n(s.kind), s.variable, s.index,
+                       s.scale, s.constant, s.physical, type(s.type),
+                       s.number == INT64_MIN ? "INT64_MIN" : std::to_string(s.number) + "ll");
   }
 
   void rules() {
@@ -119,18 +129,24 @@ class TableWriter {
     size_t a = 0, b = 0, c = 0;
     for (const BoundRule& r : book_.rules) {
       for (const PatternNode& x : r.nodes)
-        nodes += fmt::format("  {{NodeKind({}), {}, {}, {}, {{{}, {}, {}}}, {}, Fit({}), {:#x}u}},\n", n(x.kind), op(x.op), type(x.operand),
-                             type(x.result), x.children[0], x.children[1], x.children[2], x.variable, n(x.fit), x.literal);
+        nodes += fmt::format("  {{NodeKind({}), {}, {}, {}, {{{}, {}, {}}}, {}, Fit({}), {:#x}u}},\n",
+                             n(x.kind), op(x.op), type(x.operand), type(x.result), x.children[0],
+                             x.children[1], x.children[2], x.variable, n(x.fit), x.literal);
       for (const RuleStep& x : r.steps)
-        steps += fmt::format("  {{{}, {{{}, {}, {}, {}}}, {{{}, {}, {}, {}}}}},\n", x.form, source(x.in[0]), source(x.in[1]), source(x.in[2]),
-                             source(x.in[3]), source(x.out[0]), source(x.out[1]), source(x.out[2]), source(x.out[3]));
-      for (const VariableShape& x : r.variables) variables += fmt::format("  {{{}, {}}},\n", x.register_class, x.bits);
-      rows += fmt::format("  {{{}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n", text(r.name), a,
-                          r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs, r.cost, r.matches_constant);
+        steps += fmt::format("  {{{}, {{{}, {}, {}, {}}}, {{{}, {}, {}, {}}}}},\n", x.form, source(x.in[0]),
+                             source(x.in[1]), source(x.in[2]), source(x.in[3]), source(x.out[0]),
+                             source(x.out[1]), source(x.out[2]), source(x.out[3]));
+      for (const VariableShape& x : r.variables)
+        variables += fmt::format("  {{{}, {}}},\n", x.register_class, x.bits);
+      rows += fmt::format(
+          "  {{{}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n",
+          text(r.name), a, r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs, r.cost,
+          r.matches_constant);
       a += r.nodes.size(), b += r.steps.size(), c += r.variables.size();
     }
     out_ += "constexpr PatternNode nodes[] = {\n" + nodes + "};\n\nconstexpr RuleStep steps[] = {\n" + steps +
-            "};\n\nconstexpr VariableShape variables[] = {\n" + variables + "  {}};\n\nconstexpr Rule rules[] = {\n" + rows + "};\n\n";
+            "};\n\nconstexpr VariableShape variables[] = {\n" + variables +
+            "  {}};\n\nconstexpr Rule rules[] = {\n" + rows + "};\n\n";
     size_t at = 0, constants = 0;
     while (constants < book_.rules.size() && !book_.rules[constants].matches_constant) ++constants;
     std::string starts;
@@ -166,10 +182,16 @@ class TableWriter {
     uint8_t flags_register = 0;
     for (const BoundClass& c : book_.classes) flags_register = static_cast<uint8_t>(flags_register + c.count);
     line("Target {}() {{\n  Target t;", identifier_);
-    line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};", text(book_.name), text(book_.description), book_.usual);
-    line("  t.classes = classes;\n  t.flags = flags;\n  t.flags_register = {};\n  t.forms = forms;\n  t.rules = rules;", flags_register);
-    line("  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;");
-    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}}};", text(book_.convention), book_.kept, book_.stack, book_.stack_align);
+    line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
+         text(book_.name), text(book_.description), book_.usual);
+    line(
+        "  t.classes = classes;\n  t.flags = flags;\n  t.flags_register = {};\n  t.forms = forms;\n  t.rules "
+        "= rules;",
+        flags_register);
+    line(
+        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;");
+    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}}};",
+         text(book_.convention), book_.kept, book_.stack, book_.stack_align);
     for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }
@@ -181,6 +203,8 @@ class TableWriter {
 
 }  // namespace
 
-std::string write_tables(const BoundBook& book, const std::string& identifier) { return TableWriter(book, identifier).run(); }
+std::string write_tables(const BoundBook& book, const std::string& identifier) {
+  return TableWriter(book, identifier).run();
+}
 
 }  // namespace porphyry::bind

@@ -18,7 +18,9 @@ bool equal(const PlainInstruction& a, const PlainInstruction& b, const Form& for
     const PlainOperand &x = a.operands[k], &y = b.operands[k];
     const PlainAddress &p = x.address, &q = y.address;
     bool scale = p.index < 0 || p.scale == q.scale;
-    if (x.physical != y.physical || x.literal != y.literal || p.base != q.base || p.index != q.index || !scale || p.displacement != q.displacement || p.relative != q.relative) return false;
+    if (x.physical != y.physical || x.literal != y.literal || p.base != q.base || p.index != q.index ||
+        !scale || p.displacement != q.displacement || p.relative != q.relative)
+      return false;
   }
   return true;
 }
@@ -35,8 +37,10 @@ bool is_preferred(const Target& target, const PlainInstruction& i) {
     for (size_t k = 0; k < form.operands.size(); ++k) {
       const FormOperand& o = form.operands[k];
       int64_t half = o.literal_bits && o.literal_bits < 64 ? int64_t(1) << (o.literal_bits - 1) : 0;
-      if (o.kind == OperandKind::Literal && o.only >= 0) fits &= i.operands[k].literal == o.only;
-      else if (o.kind == OperandKind::Literal && half) fits &= i.operands[k].literal >= -half && i.operands[k].literal < half;
+      if (o.kind == OperandKind::Literal && o.only >= 0)
+        fits &= i.operands[k].literal == o.only;
+      else if (o.kind == OperandKind::Literal && half)
+        fits &= i.operands[k].literal >= -half && i.operands[k].literal < half;
       if (o.kind == OperandKind::Register && o.only >= 0) fits &= i.operands[k].physical == o.only;
     }
     if (fits && target.encode(target, other).size < size) return false;
@@ -63,14 +67,16 @@ TEST(Encoding, EveryFormEqualsTheSystemAssemblerAndDecodesBack) {
       PlainInstruction back;
       ASSERT_EQ(target.decode(target, {e.bytes, e.size}, back), e.size) << form.name;
       ASSERT_TRUE(equal(i, back, form)) << form.name << " came back as " << target.form(back.form).name;
-      if (form.is_jump || (form.operands.size() == 1 && form.operands[0].kind == OperandKind::Symbol)) continue;  // see Jumps
+      if (form.is_jump || (form.operands.size() == 1 && form.operands[0].kind == OperandKind::Symbol))
+        continue;  // see Jumps
       all.push_back({{e.bytes, e.bytes + e.size}, spell(target, i, {})});
       text += "    " + all.back().text + "\n";
     }
   }
   testing::TemporaryFolder folder;
   std::string source = folder.write("all.s", text);
-  auto assembled = testing::run_command(fmt::format("as -o {0}.o {0} 2>&1 && objcopy -O binary -j .text {0}.o {0}.bin 2>&1", source));
+  auto assembled = testing::run_command(
+      fmt::format("as -o {0}.o {0} 2>&1 && objcopy -O binary -j .text {0}.o {0}.bin 2>&1", source));
   ASSERT_EQ(assembled.status, 0) << assembled.out;
   std::string bytes = testing::contents(source + ".bin");
   size_t at = 0;

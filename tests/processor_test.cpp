@@ -2,8 +2,8 @@
 // registers, flags, memory and traps.
 //
 // A stub loads all registers and flags from a state beside it (addressed relative to the instruction pointer,
-// so that no register is taken), runs one instruction and stores everything back. Stub bytes are written here by
-// hand, so that nothing of our encoder but the instruction itself is involved.
+// so that no register is taken), runs one instruction and stores everything back. Stub bytes are written here
+// by hand, so that nothing of our encoder but the instruction itself is involved.
 #include <gtest/gtest.h>
 #include <setjmp.h>
 #include <signal.h>
@@ -38,7 +38,8 @@ void leave(int) { siglongjmp(way_out, 1); }
 class Processor {
  public:
   Processor() {
-    memory_ = static_cast<uint8_t*>(mmap(nullptr, 8 * page, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0));
+    memory_ = static_cast<uint8_t*>(
+        mmap(nullptr, 8 * page, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0));
     image = reinterpret_cast<Image*>(memory_ + page);
     scratch = memory_ + 4 * page;  // two pages in the middle of which memory operands lie
     struct sigaction action {};
@@ -84,8 +85,12 @@ class Processor {
   uint64_t end_of_instruction = 0, jump_target = 0;
 
  private:
-  void put(std::initializer_list<uint8_t> bytes) { for (uint8_t b : bytes) *at_++ = b; }
-  void put(std::span<const uint8_t> bytes) { for (uint8_t b : bytes) *at_++ = b; }
+  void put(std::initializer_list<uint8_t> bytes) {
+    for (uint8_t b : bytes) *at_++ = b;
+  }
+  void put(std::span<const uint8_t> bytes) {
+    for (uint8_t b : bytes) *at_++ = b;
+  }
   void relative(const void* what, int behind = 0) {
     int32_t d = static_cast<int32_t>(static_cast<const uint8_t*>(what) - (at_ + 4 + behind));
     std::memcpy(at_, &d, 4);
@@ -136,8 +141,10 @@ uint64_t interesting(std::mt19937_64& random) {
 uint64_t interesting_lanes(std::mt19937_64& random) {
   double d;
   uint64_t bits;
-  static const double doubles[] = {0.0, -0.0, 1.0, -1.5, 2.5, 0.5, 1e300, -1e19, 9.3e18, 4e9, -3e-310, 1.0 / 0.0, -1.0 / 0.0, 0.0 / 0.0};
-  static const float floats[] = {0.0f, -0.0f, 1.0f, -1.5f, 2.5f, 3e38f, -1e19f, 1e-40f, 4e9f, 1.0f / 0.0f, 0.0f / 0.0f};
+  static const double doubles[] = {0.0,   -0.0,   1.0, -1.5,    2.5,       0.5,        1e300,
+                                   -1e19, 9.3e18, 4e9, -3e-310, 1.0 / 0.0, -1.0 / 0.0, 0.0 / 0.0};
+  static const float floats[] = {0.0f,   -0.0f,  1.0f, -1.5f,       2.5f,       3e38f,
+                                 -1e19f, 1e-40f, 4e9f, 1.0f / 0.0f, 0.0f / 0.0f};
   switch (random() % 4) {
     case 0:
       d = doubles[random() % std::size(doubles)];
@@ -156,10 +163,12 @@ uint64_t interesting_lanes(std::mt19937_64& random) {
   }
 }
 
-constexpr std::pair<const char*, int> flag_bits[] = {{"carry", 0}, {"parity", 2}, {"adjust", 4}, {"zero", 6}, {"sign", 7}, {"overflow", 11}};
+constexpr std::pair<const char*, int> flag_bits[] = {{"carry", 0}, {"parity", 2}, {"adjust", 4},
+                                                     {"zero", 6},  {"sign", 7},   {"overflow", 11}};
 
 // Points base and index registers so that a memory operand falls into the scratch bytes.
-void aim(const Form& form, PlainInstruction& i, Image& image, const uint8_t* scratch, std::mt19937_64& random) {
+void aim(const Form& form, PlainInstruction& i, Image& image, const uint8_t* scratch,
+         std::mt19937_64& random) {
   for (size_t k = 0; k < form.operands.size(); ++k) {
     if (form.operands[k].kind != OperandKind::Memory) continue;
     PlainAddress& a = i.operands[k].address;
@@ -194,7 +203,9 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
           uint64_t bits = interesting_lanes(random);
           std::memcpy(lane + 8 * half, &bits, 8);
         }
-      for (size_t k = 0; k < 2 * page; ++k) processor.scratch[k] = static_cast<uint8_t>(k % 16 < 8 ? random() : interesting_lanes(random) >> 8 * (k % 8));
+      for (size_t k = 0; k < 2 * page; ++k)
+        processor.scratch[k] =
+            static_cast<uint8_t>(k % 16 < 8 ? random() : interesting_lanes(random) >> 8 * (k % 8));
       image.general[stack_register] = reinterpret_cast<uint64_t>(processor.scratch) + 512;
       if (round % 2 && form.writes && form.reads) {  // divisions: make quotients that fit more likely
         image.general[2] = round % 4 == 1 ? 0 : image.general[2] & 0xff;
@@ -210,7 +221,8 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
       for (size_t k = 0; k < form.operands.size(); ++k)
         if (form.operands[k].kind == OperandKind::Label || form.operands[k].kind == OperandKind::Symbol)
           i.operands[k].literal = static_cast<int64_t>(processor.jump_target - processor.end_of_instruction);
-      if (form.operands.size() && form.operands[0].kind == OperandKind::Label && form.operands[0].literal_bits == 8) {
+      if (form.operands.size() && form.operands[0].kind == OperandKind::Label &&
+          form.operands[0].literal_bits == 8) {
         // The landing is too far for a short jump: a long one means the same.
         i.form = form.next_in_group;
       }
@@ -235,22 +247,22 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
       state.next = processor.end_of_instruction;
       std::vector<uint8_t> bytes(processor.scratch, processor.scratch + 2 * page);
       uint64_t base = reinterpret_cast<uint64_t>(processor.scratch);
-      simulate::MemoryAccess access{
-          [&](uint64_t a, unsigned n) -> std::optional<Word> {
-            if (a < base || a + n > base + bytes.size()) return std::nullopt;
-            Word v = 0;
-            std::memcpy(&v, &bytes[a - base], n);
-            return v;
-          },
-          [&](uint64_t a, unsigned n, Word v) {
-            if (a < base || a + n > base + bytes.size()) return false;
-            std::memcpy(&bytes[a - base], &v, n);
-            return true;
-          }};
+      simulate::MemoryAccess access{[&](uint64_t a, unsigned n) -> std::optional<Word> {
+                                      if (a < base || a + n > base + bytes.size()) return std::nullopt;
+                                      Word v = 0;
+                                      std::memcpy(&v, &bytes[a - base], n);
+                                      return v;
+                                    },
+                                    [&](uint64_t a, unsigned n, Word v) {
+                                      if (a < base || a + n > base + bytes.size()) return false;
+                                      std::memcpy(&bytes[a - base], &v, n);
+                                      return true;
+                                    }};
       PlainInstruction decoded;
       ASSERT_EQ(target.decode(target, {e.bytes, e.size}, decoded), e.size) << form.name;
       simulate::StepOutcome meant = simulate::step(target, decoded, state, access);
-      std::string what = std::string(form.name) + ": " + spell(target, i, {}) + ", round " + std::to_string(round);
+      std::string what =
+          std::string(form.name) + ": " + spell(target, i, {}) + ", round " + std::to_string(round);
       ASSERT_NE(meant.end, simulate::StepOutcome::End::Fault) << what;
 
       bool went = processor.run();
@@ -264,22 +276,28 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
       if (meant.end == simulate::StepOutcome::End::Gone) {
         ASSERT_EQ(meant.to, processor.jump_target) << what;
       }
-      for (int k = 0; k < 16; ++k) ASSERT_EQ(image.general[k], static_cast<uint64_t>(state.registers[static_cast<size_t>(k)])) << what << ", register " << target.register_name(static_cast<unsigned>(k), 64);
+      for (int k = 0; k < 16; ++k)
+        ASSERT_EQ(image.general[k], static_cast<uint64_t>(state.registers[static_cast<size_t>(k)]))
+            << what << ", register " << target.register_name(static_cast<unsigned>(k), 64);
       bool computes_float = false, single = false;
       for (const FormOperand& o : form.operands)
-        if (o.kind == OperandKind::Register && o.written && o.type.is_float()) computes_float = true, single = o.type.bits() == 32;
+        if (o.kind == OperandKind::Register && o.written && o.type.is_float())
+          computes_float = true, single = o.type.bits() == 32;
       for (int k = 0; k < 16; ++k) {
         uint64_t is[2], should[2];
         std::memcpy(is, image.lanes[k], 16);
         std::memcpy(should, &state.registers[static_cast<size_t>(16 + k)], 16);
         // Which NaN an operation gives is open.
         uint64_t low = single ? 0xffffffff : ~uint64_t(0);
-        if (computes_float && is_nan(is[0], single) && is_nan(should[0], single)) is[0] = should[0] = (is[0] & ~low);
+        if (computes_float && is_nan(is[0], single) && is_nan(should[0], single))
+          is[0] = should[0] = (is[0] & ~low);
         ASSERT_EQ(is[0], should[0]) << what << ", low half of xmm" << k;
         ASSERT_EQ(is[1], should[1]) << what << ", high half of xmm" << k;
       }
       for (size_t k = 0; k < target.flags.size(); ++k) {
-        if (std::find(meant.open_flags.begin(), meant.open_flags.end(), target.flags[k]) != meant.open_flags.end()) continue;
+        if (std::find(meant.open_flags.begin(), meant.open_flags.end(), target.flags[k]) !=
+            meant.open_flags.end())
+          continue;
         for (auto [name, bit] : flag_bits)
           if (target.flags[k] == name) {
             ASSERT_EQ(image.flags >> bit & 1, state.flags[k]) << what << ", flag " << name;

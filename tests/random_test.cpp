@@ -1,4 +1,5 @@
-// Random programs: the evaluator and the processor agree, before and after passes, and on every stage between.
+// Random programs: the evaluator and the processor agree, before and after passes, and on every stage
+// between.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -29,16 +30,21 @@ struct Observed {
 };
 
 bool same_value(uint64_t a, uint64_t b, Type t) {
-  if (t == Type::f32() && std::isnan(std::bit_cast<float>(uint32_t(a))) && std::isnan(std::bit_cast<float>(uint32_t(b)))) return true;
-  if (t == Type::f64() && std::isnan(std::bit_cast<double>(a)) && std::isnan(std::bit_cast<double>(b))) return true;
+  if (t == Type::f32() && std::isnan(std::bit_cast<float>(uint32_t(a))) &&
+      std::isnan(std::bit_cast<float>(uint32_t(b))))
+    return true;
+  if (t == Type::f64() && std::isnan(std::bit_cast<double>(a)) && std::isnan(std::bit_cast<double>(b)))
+    return true;
   return a == b;
 }
 
 std::string difference(const Observed& a, const Observed& b, const std::vector<Type>& types) {
-  if (a.end != b.end) return fmt::format("one ends with {} ({}), the other with {} ({})", a.end, a.message, b.end, b.message);
+  if (a.end != b.end)
+    return fmt::format("one ends with {} ({}), the other with {} ({})", a.end, a.message, b.end, b.message);
   if (a.end != 0) return "";
   for (size_t k = 0; k < types.size(); ++k)
-    if (!same_value(a.results[k], b.results[k], types[k])) return fmt::format("result {} ({}) is {:#x} and {:#x}", k, types[k].name(), a.results[k], b.results[k]);
+    if (!same_value(a.results[k], b.results[k], types[k]))
+      return fmt::format("result {} ({}) is {:#x} and {:#x}", k, types[k].name(), a.results[k], b.results[k]);
   if (a.piece != b.piece) return "the piece of memory differs";
   if (a.data != b.data) return "the data item differs";
   return "";
@@ -106,8 +112,10 @@ class Laboratory {
                            : reinterpret_cast<F (*)(F, F, F)>(host)(x(0), x(1), x(2));
         r[0].bits = std::bit_cast<Bits>(v);
       };
-      if (single) run(0.0f);
-      else run(0.0);
+      if (single)
+        run(0.0f);
+      else
+        run(0.0);
       return true;
     });
   }
@@ -161,11 +169,14 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
       if (!expect(lab.evaluated(*legal->legal, 2), *legal->legal, "evaluated after legalization")) return;
       auto bare = machine::lower(module, target, {.features = uint8_t(0)});  // no feature: more is rewritten
       ASSERT_TRUE(bare.good());
-      if (!expect(lab.evaluated(*bare->legal, 2), *bare->legal, "evaluated after legalization without features")) return;
+      if (!expect(lab.evaluated(*bare->legal, 2), *bare->legal,
+                  "evaluated after legalization without features"))
+        return;
     }
     Notes notes;
     auto optimized = clone(module);
-    Diagnostics broken = run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .verify_each = true});
+    Diagnostics broken =
+        run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .check_between = true});
     ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
     if (!expect(lab.evaluated(*optimized, 2), *optimized, "evaluated after -O1")) return;
     if (!expect(lab.native(*optimized), *optimized, "native after -O1")) return;

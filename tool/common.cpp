@@ -39,13 +39,16 @@ std::unique_ptr<Loaded> load(const Options& o) {
 }
 
 Pipeline pipeline_of(const Options& o, const char* usual_level) {
-  if (!o.level.empty() && !o.pipeline.empty()) fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
-  auto p = o.pipeline.empty() ? level_pipeline(o.level.empty() ? usual_level : "-O" + o.level) : read_pipeline(o.pipeline);
+  if (!o.level.empty() && !o.pipeline.empty())
+    fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
+  auto p = o.pipeline.empty() ? level_pipeline(o.level.empty() ? usual_level : "-O" + o.level)
+                              : read_pipeline(o.pipeline);
   if (!p) fail(p.why(), call_at_fault);
   return *p;
 }
 
-std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes, std::vector<StepRecord>* steps) {
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes,
+                                       std::vector<StepRecord>* steps) {
   Pipeline pipeline = pipeline_of(o, usual_level);
   auto loaded = load(o);
   Diagnostics broken = run_pipeline(*loaded->module, pipeline, {.notes = notes, .steps = steps});
@@ -55,7 +58,8 @@ std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level
 
 const machine::Target& target_of(const Options& o) {
   const machine::Target& only = targets::x64();
-  if (o.target != only.name) fail({complaint("no target is called '" + o.target + "'", std::string(only.name))}, call_at_fault);
+  if (o.target != only.name)
+    fail({complaint("no target is called '" + o.target + "'", std::string(only.name))}, call_at_fault);
   return only;
 }
 
@@ -67,8 +71,11 @@ machine::LowerOptions lower_options(const Options& o, const machine::Target& tar
   std::istringstream words(o.features);
   for (std::string word; std::getline(words, word, ',');) {
     auto at = std::find(names.begin(), names.end(), word);
-    if (at != names.end()) bits |= static_cast<uint8_t>(1 << (at - names.begin()));
-    else if (word != "none") fail({complaint(fmt::format("{} has no feature '{}'", target.name, word), listed(names) + ", or none")}, call_at_fault);
+    if (at != names.end())
+      bits |= static_cast<uint8_t>(1 << (at - names.begin()));
+    else if (word != "none")
+      fail({complaint(fmt::format("{} has no feature '{}'", target.name, word), listed(names) + ", or none")},
+           call_at_fault);
   }
   out.features = bits;
   return out;
@@ -80,13 +87,16 @@ Symbol function_of(const Module& module, const std::string& name) {
   std::vector<std::string> names;
   for (size_t k = 0; k < module.symbol_count(); ++k)
     if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
-  fail({complaint("no function with a body is called '" + name + "'", names.empty() ? "a module with functions" : listed(names))}, call_at_fault);
+  fail({complaint("no function with a body is called '" + name + "'",
+                  names.empty() ? "a module with functions" : listed(names))},
+       call_at_fault);
 }
 
 void put_out(const Options& o, const std::string& text) {
   if (o.output.empty() || o.output == "-") {
     std::fwrite(text.data(), 1, text.size(), stdout);
-    if (std::fflush(stdout) != 0) fail({complaint("standard output cannot be written", "a place that takes the result")}, input_at_fault);
+    if (std::fflush(stdout) != 0)
+      fail({complaint("standard output cannot be written", "a place that takes the result")}, input_at_fault);
     return;
   }
   Diagnostics failed = write_file(o.output, text);

@@ -28,7 +28,8 @@ struct Loaded {
 std::unique_ptr<Loaded> load(const Options& o);
 Pipeline pipeline_of(const Options& o, const char* usual_level);
 // Loads and runs the pipeline.
-std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr, std::vector<StepRecord>* steps = nullptr);
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr,
+                                       std::vector<StepRecord>* steps = nullptr);
 const machine::Target& target_of(const Options& o);
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target);
 Symbol function_of(const Module& module, const std::string& name);

@@ -1,7 +1,62 @@
+// The tour on the shipped night: every kernel by the evaluator and on the processor, then one listing.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <chrono>
+
 #include "common.h"
-#include "verbs.h"
+#include "porphyry/call/tour.h"
+#include "porphyry/render/listing.h"
+#include "porphyry/text/reader.h"
+
 namespace porphyry::tool {
-int verb_demo(const Options&) { return 0; }
+namespace {
+
+std::string joined(const CallOutcome& o) {
+  std::string out;
+  for (const std::string& r : o.results) out += (out.empty() ? "" : ", ") + r;
+  if (o.end != CallOutcome::End::Result) out = o.message;
+  return out.empty() ? "done" : out;
+}
+
+}  // namespace
+
+int verb_demo(const Options& given) {
+  return guarded([&] {
+    auto start = std::chrono::steady_clock::now();
+    Options o = given;
+    o.file = o.folder + "/frostwatch.por";
+    auto loaded = load_optimized(o, "-O1");
+    auto tour = read_file(o.folder + "/tour.txt");
+    if (!tour) fail(tour.why(), input_at_fault);
+    const machine::Target& target = target_of(o);
+    auto jit = Jit::compile(*loaded->module, target);
+    if (!jit) fail(jit.why(), input_at_fault);
+    auto stops =
+        run_tour(*loaded->module, **jit, target, SourceText(o.folder + "/tour.txt", *tour), o.folder);
+    if (!stops) fail(stops.why(), input_at_fault);
+
+    size_t widest = 0, widest_answer = 0, differ = 0;
+    for (const TourStop& s : *stops)
+      widest = std::max(widest, s.question.size()),
+      widest_answer = std::max(widest_answer, joined(s.evaluated).size());
+    fmt::print("Frost watch: one night of post 7, 96 readings ({}/night.txt), at -O1\n\n", o.folder);
+    for (const TourStop& s : *stops) {
+      std::string verdict =
+          s.agree ? "evaluator and processor agree" : "DIFFERENT on the processor: " + joined(s.native);
+      fmt::print("  {:<{}}  {:>{}}   {}\n", s.question, widest, joined(s.evaluated), widest_answer, verdict);
+      differ += !s.agree;
+    }
+    for (const auto& f : (*jit)->lowered().functions)
+      if (f.name == "chill")
+        fmt::print("\nThe machine code of one kernel, each line with what it came from:\n\n{}",
+                   render(machine::make_listing(*(*jit)->lowered().legal, f, target),
+                          on_terminal() && !o.no_colour));
+    double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    fmt::print("\n{} kernels, {} of them the same on both, in {:.2f} seconds\n", stops->size(),
+               stops->size() - differ, seconds);
+    if (differ) throw Failure{input_at_fault};
+  });
+}
+
 }  // namespace porphyry::tool

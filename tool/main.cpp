@@ -4,6 +4,7 @@
 
 #include <CLI/CLI.hpp>
 
+#include "porphyry/render/diagnostics.h"
 #include "verbs.h"
 
 namespace {
@@ -14,11 +15,14 @@ void add_common(CLI::App* verb, Options& o, bool with_level) {
   verb->add_option("file", o.file, "A module in text form; - for standard input")->default_val("-");
   if (with_level) {
     verb->add_option("-O", o.level, "The level: -O0 or -O1");
-    verb->add_option("--pipeline", o.pipeline, "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
+    verb->add_option("--pipeline", o.pipeline,
+                     "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
   }
 }
 
-void add_output(CLI::App* verb, Options& o) { verb->add_option("-o", o.output, "Where to write; standard output otherwise"); }
+void add_output(CLI::App* verb, Options& o) {
+  verb->add_option("-o", o.output, "Where to write; standard output otherwise");
+}
 void add_json(CLI::App* verb, Options& o) { verb->add_flag("--json", o.json, "Report as JSON"); }
 void add_machine(CLI::App* verb, Options& o) {
   verb->add_option("--target", o.target, "The target: x64");
@@ -29,9 +33,15 @@ void add_machine(CLI::App* verb, Options& o) {
 
 int main(int count, char** arguments) {
   using namespace porphyry::tool;
-  CLI::App app("Porphyry lowers, optimizes and runs programs in its intermediate representation, and gives its reasons.", "porphyry");
+  CLI::App app(
+      "Porphyry lowers, optimizes and runs programs in its intermediate representation, and gives its "
+      "reasons.",
+      "porphyry");
   app.require_subcommand(1);
-  app.failure_message([](const CLI::App*, const CLI::Error& e) { return std::string(e.what()) + "\nporphyry --help lists the verbs; porphyry VERB --help the options of one\n"; });
+  app.failure_message([](const CLI::App*, const CLI::Error& e) {
+    return std::string(e.what()) +
+           "\nporphyry --help lists the verbs; porphyry VERB --help the options of one\n";
+  });
   Options o;
   int status = 0;
 
@@ -61,7 +71,8 @@ int main(int count, char** arguments) {
   lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   lower->callback([&] { status = verb_lower(o); });
 
-  auto* run = app.add_subcommand("run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native");
+  auto* run = app.add_subcommand(
+      "run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native");
   add_common(run, o, true);
   add_machine(run, o);
   run->add_option("function", o.function, "The function to call")->required();
@@ -74,24 +85,40 @@ int main(int count, char** arguments) {
   run->positionals_at_end(false);
   run->callback([&] { status = verb_run(o); });
 
-  auto* why = app.add_subcommand("why", "The notes of the passes: what was done, what was declined and what would unlock it");
+  auto* why = app.add_subcommand(
+      "why", "The notes of the passes: what was done, what was declined and what would unlock it");
   add_common(why, o, true);
   add_json(why, o);
   why->add_option("--function", o.function, "Only this function");
   why->callback([&] { status = verb_why(o); });
 
   auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
-  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie")->default_val(PORPHYRY_DEMO_FOLDER);
+  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie")
+      ->default_val(PORPHYRY_DEMO_FOLDER);
   demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   demo->callback([&] { status = verb_demo(o); });
 
-  // Negative numbers are arguments of a call, not options: behind the function's name all words that look like
-  // numbers are handed over behind a mark that is taken off again.
+  // Negative numbers are arguments of a call, not options: behind the function's name all words that look
+  // like numbers are handed over behind a mark that is taken off again.
   std::vector<std::string> words;
   for (int k = count - 1; k > 0; --k) {
     std::string w = arguments[k];
-    if (w.size() > 1 && w[0] == '-' && (std::isdigit(static_cast<unsigned char>(w[1])) || w == "-inf" || w == "-nan")) w = number_mark + w;
+    if (w.size() > 1 && w[0] == '-' &&
+        (std::isdigit(static_cast<unsigned char>(w[1])) || w == "-inf" || w == "-nan"))
+      w = number_mark + w;
     words.push_back(w);
+  }
+  std::vector<std::string> verbs;
+  for (const CLI::App* verb : app.get_subcommands({})) verbs.push_back(verb->get_name());
+  if (count > 1 && arguments[1][0] != '-' &&
+      std::find(verbs.begin(), verbs.end(), arguments[1]) == verbs.end()) {
+    std::string near = porphyry::nearest(arguments[1], verbs);
+    porphyry::Diagnostic d = porphyry::complaint(
+        "there is no verb '" + std::string(arguments[1]) + "'",
+        near.empty() ? porphyry::listed(verbs)
+                     : "perhaps '" + near + "'; the verbs are " + porphyry::listed(verbs, "and"));
+    fmt::print(stderr, "{}", porphyry::render({d}));
+    return 2;
   }
   try {
     app.parse(words);

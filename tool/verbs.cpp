@@ -28,7 +28,8 @@ int verb_check(const Options& o) {
 int verb_show(const Options& o) {
   return guarded([&] {
     auto loaded = load_optimized(o, "-O0");
-    put_out(o, o.function.empty() ? write_text(*loaded->module) : write_text(*loaded->module, function_of(*loaded->module, o.function)));
+    put_out(o, o.function.empty() ? write_text(*loaded->module)
+                                  : write_text(*loaded->module, function_of(*loaded->module, o.function)));
   });
 }
 
@@ -44,7 +45,8 @@ int verb_optimize(const Options& o) {
 int verb_lower(const Options& o) {
   return guarded([&] {
     std::string as = !o.as.empty() ? o.as : o.output.ends_with(".s") ? "assembly" : "listing";
-    if (as != "assembly" && as != "listing" && as != "json") fail({complaint("there is no form '" + as + "'", "assembly, listing or json")}, call_at_fault);
+    if (as != "assembly" && as != "listing" && as != "json")
+      fail({complaint("there is no form '" + as + "'", "assembly, listing or json")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
@@ -54,7 +56,8 @@ int verb_lower(const Options& o) {
     if (as == "assembly") return put_out(o, render_assembly(*lowered, target));
     std::vector<machine::FunctionListing> listings;
     for (const auto& f : lowered->functions)
-      if (o.function.empty() || o.function == f.name) listings.push_back(machine::make_listing(*lowered->legal, f, target));
+      if (o.function.empty() || o.function == f.name)
+        listings.push_back(machine::make_listing(*lowered->legal, f, target));
     if (as == "json") return put_out(o, render_json(listings));
     std::string out;
     bool colour = o.output.empty() && on_terminal() && !o.no_colour;
@@ -65,12 +68,14 @@ int verb_lower(const Options& o) {
 
 int verb_run(const Options& o) {
   return guarded([&] {
-    if (o.on != "eval" && o.on != "native") fail({complaint("nothing runs on '" + o.on + "'", "eval or native")}, call_at_fault);
+    if (o.on != "eval" && o.on != "native")
+      fail({complaint("nothing runs on '" + o.on + "'", "eval or native")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
     std::vector<std::string> words;
-    for (const std::string& w : o.words) words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
+    for (const std::string& w : o.words)
+      words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
     auto call = prepare_call(*loaded->module, o.function, words);
     if (!call) fail(call.why(), call_at_fault);
     CallOutcome out;

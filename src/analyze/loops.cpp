@@ -25,8 +25,10 @@ Loops::Loops(const Function& f, const Dominators& dominators) {
       Block inner = outermost_known(b);
       if (inner == header) continue;
       Block through = inner.exists() ? inner : b;
-      if (inner.exists()) outer.set(inner, header);
-      else header_.set(b, header);
+      if (inner.exists())
+        outer.set(inner, header);
+      else
+        header_.set(b, header);
       for (Edge e = f.first_in(through); e.exists(); e = f.next_in(e))
         if (dominators.reachable(f.from(e))) work.push_back(f.from(e));
     }

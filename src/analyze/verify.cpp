@@ -21,7 +21,8 @@ class Verifier {
     }
     if (!f_.parameters(f_.entry()).empty())
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
-    if (f_.first_in(f_.entry()).exists()) complain(f_.entry(), "something goes to the first block", "another block to go to");
+    if (f_.first_in(f_.entry()).exists())
+      complain(f_.entry(), "something goes to the first block", "another block to go to");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
     if (whole) dominance();
@@ -36,7 +37,8 @@ class Verifier {
       return false;
     }
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
-      if (i != last && info(f_.op(i)).ends_block()) complain(i, "the block goes on behind its end", "a block of its own for what follows");
+      if (i != last && info(f_.op(i)).ends_block())
+        complain(i, "the block goes on behind its end", "a block of its own for what follows");
       types(i);
       targets(i);
     }
@@ -50,26 +52,32 @@ class Verifier {
       operands.push_back(f_.type(f_.operand(i, k)));
     }
     if (f_.op(i) == Op::Call) return call(i, operands);
-    if (f_.op(i) == Op::Return) return listed_types(i, operands, f_.signature().results, "returns", f_.signature());
+    if (f_.op(i) == Op::Return)
+      return listed_types(i, operands, f_.signature().results, "returns", f_.signature());
     std::optional<Type> result;
     if (f_.result_count(i)) result = f_.type(f_.result(i));
-    if (auto problem = typing_problem(f_.op(i), operands, result)) complain(i, problem->message, problem->expected);
+    if (auto problem = typing_problem(f_.op(i), operands, result))
+      complain(i, problem->message, problem->expected);
   }
 
   void call(Instruction i, const std::vector<Type>& operands) {
     Symbol callee = f_.symbol(i);
     const Signature* signature = callee.index < module_.symbol_count() ? module_.signature(callee) : nullptr;
-    if (!signature) return complain(i, "the call names nothing that can be called", "a function of the module");
+    if (!signature)
+      return complain(i, "the call names nothing that can be called", "a function of the module");
     listed_types(i, operands, signature->parameters, "passes", *signature);
     std::vector<Type> results;
     for (size_t k = 0; k < f_.result_count(i); ++k) results.push_back(f_.type(f_.result(i, k)));
-    if (results != signature->results) complain(i, "the call's results are not those of the function", signature->text());
+    if (results != signature->results)
+      complain(i, "the call's results are not those of the function", signature->text());
   }
 
-  void listed_types(Instruction i, const std::vector<Type>& is, const std::vector<Type>& should, const char* verb, const Signature& signature) {
+  void listed_types(Instruction i, const std::vector<Type>& is, const std::vector<Type>& should,
+                    const char* verb, const Signature& signature) {
     if (is == should) return;
     Signature found{is, {}};
-    complain(i, std::string("this ") + verb + " " + found.text(), (std::string(verb) == "returns" ? "the results of " : "the parameters of ") + signature.text());
+    complain(i, std::string("this ") + verb + " " + found.text(),
+             (std::string(verb) == "returns" ? "the results of " : "the parameters of ") + signature.text());
   }
 
   void targets(Instruction i) {
@@ -79,11 +87,15 @@ class Verifier {
       if (!f_.alive(f_.to(e))) {
         complain(i, "this goes to a block that was erased", "a block of this function");
       } else if (parameters.size() != f_.argument_count(e)) {
-        complain(i, name + " is given " + std::to_string(f_.argument_count(e)) + " arguments", std::to_string(parameters.size()) + ", one for each of its parameters");
+        complain(i, name + " is given " + std::to_string(f_.argument_count(e)) + " arguments",
+                 std::to_string(parameters.size()) + ", one for each of its parameters");
       } else {
         for (size_t k = 0; k < parameters.size(); ++k)
           if (f_.type(f_.argument(e, k)) != f_.type(parameters[k]))
-            complain(i, "argument " + std::to_string(k + 1) + " of " + name + " is " + f_.type(f_.argument(e, k)).name(), f_.type(parameters[k]).name());
+            complain(i,
+                     "argument " + std::to_string(k + 1) + " of " + name + " is " +
+                         f_.type(f_.argument(e, k)).name(),
+                     f_.type(parameters[k]).name());
       }
     }
   }
@@ -122,14 +134,16 @@ class Verifier {
     excerpt(block_text(module_, f_, b) + ":", std::move(message), std::move(expected));
   }
   void complain_function(std::string message, std::string expected) {
-    if (origin_.places) return add(origin_.places->bodies[symbol_.index].header, std::move(message), std::move(expected));
+    if (origin_.places)
+      return add(origin_.places->bodies[symbol_.index].header, std::move(message), std::move(expected));
     excerpt("func " + std::string(module_.symbol_name(symbol_)), std::move(message), std::move(expected));
   }
   void add(TextMap::Place place, std::string message, std::string expected) {
     out_.push_back(origin_.source->at(place.offset, place.length, std::move(message), std::move(expected)));
   }
   void excerpt(std::string text, std::string message, std::string expected) {
-    Diagnostic d = complaint("in '" + std::string(module_.symbol_name(symbol_)) + "': " + std::move(message), std::move(expected));
+    Diagnostic d = complaint("in '" + std::string(module_.symbol_name(symbol_)) + "': " + std::move(message),
+                             std::move(expected));
     d.length = static_cast<uint32_t>(text.size());
     d.excerpt = std::move(text);
     out_.push_back(std::move(d));

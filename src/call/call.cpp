@@ -22,8 +22,10 @@ uint64_t element(const uint8_t* bytes, Type type, size_t k) {
 std::vector<std::string> split(const std::string& s, char by) {
   std::vector<std::string> out(1);
   for (char c : s) {
-    if (c == by) out.emplace_back();
-    else out.back() += c;
+    if (c == by)
+      out.emplace_back();
+    else
+      out.back() += c;
   }
   return out;
 }
@@ -48,7 +50,8 @@ Result<ParsedWord> parse_file(const std::string& word) {
     parts.pop_back();
   }
   auto type = parts.size() < 2 ? std::nullopt : Type::named(parts.back());
-  if (!type || type->is_pointer() || !column) return complaint("'" + word + "' does not say what the file holds", form);
+  if (!type || type->is_pointer() || !column)
+    return complaint("'" + word + "' does not say what the file holds", form);
   parts.pop_back();
   std::string path = parts[0];
   for (size_t k = 1; k < parts.size(); ++k) path += ":" + parts[k];
@@ -59,16 +62,22 @@ Result<ParsedWord> parse_file(const std::string& word) {
 
 Result<ParsedWord> parse_word(const std::string& word, Type type) {
   bool file = word.starts_with("file:"), zero = word.starts_with("zero:");
-  if ((file || zero) && !type.is_pointer()) return complaint("'" + word + "' gives an address, but the parameter is " + type.name(), "a number of type " + type.name());
+  if ((file || zero) && !type.is_pointer())
+    return complaint("'" + word + "' gives an address, but the parameter is " + type.name(),
+                     "a number of type " + type.name());
   if (file) return parse_file(word);
   if (zero) {
     auto n = text::integer_bits(word.substr(5), Type::integer(64));
-    if (!n || *n > (uint64_t(1) << 32)) return complaint("'" + word + "' is not a number of bytes up to 2^32", "zero:BYTES");
+    if (!n || *n > (uint64_t(1) << 32))
+      return complaint("'" + word + "' is not a number of bytes up to 2^32", "zero:BYTES");
     return ParsedWord{{}, MemoryPiece{word, Type::integer(8), std::vector<uint8_t>(*n), nullptr}};
   }
   auto bits = text::literal_bits(word, type);
   if (!bits && type.is_float()) bits = text::float_bits(word, type);  // a whole number will do
-  if (!bits) return complaint("'" + word + "' is not a number of type " + type.name(), type.is_pointer() ? "file:PATH:TYPE, zero:BYTES or null" : "a number of type " + type.name());
+  if (!bits)
+    return complaint(
+        "'" + word + "' is not a number of type " + type.name(),
+        type.is_pointer() ? "file:PATH:TYPE, zero:BYTES or null" : "a number of type " + type.name());
   return ParsedWord{{*bits, -1}, std::nullopt};
 }
 
@@ -104,7 +113,9 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
     auto bits = column_bits(std::string(all.substr(from, at - from)), type);
     if (!bits) {
       if (problems.size() < 20)
-        problems.push_back(source.at(static_cast<uint32_t>(from), static_cast<uint32_t>(at - from), "this is not a number of type " + type.name(), "a number of type " + type.name()));
+        problems.push_back(source.at(static_cast<uint32_t>(from), static_cast<uint32_t>(at - from),
+                                     "this is not a number of type " + type.name(),
+                                     "a number of type " + type.name()));
       continue;
     }
     for (unsigned k = 0; k < type.bytes(); ++k) out.push_back(static_cast<uint8_t>(*bits >> 8 * k));
@@ -113,17 +124,20 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
   return out;
 }
 
-Result<PreparedCall> prepare_call(const Module& module, std::string_view function, const std::vector<std::string>& words) {
+Result<PreparedCall> prepare_call(const Module& module, std::string_view function,
+                                  const std::vector<std::string>& words) {
   Symbol s = module.find(function);
   if (!s.exists() || !module.is_function(s)) {
     std::vector<std::string> names;
     for (size_t k = 0; k < module.symbol_count(); ++k)
       if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
-    return complaint(fmt::format("no function with a body is called '{}'", function), names.empty() ? "a module with functions" : listed(names));
+    return complaint(fmt::format("no function with a body is called '{}'", function),
+                     names.empty() ? "a module with functions" : listed(names));
   }
   const Signature& signature = module.function(s).signature();
   if (words.size() != signature.parameters.size())
-    return complaint(fmt::format("'{}' is called with {} argument{}", function, words.size(), words.size() == 1 ? "" : "s"),
+    return complaint(fmt::format("'{}' is called with {} argument{}", function, words.size(),
+                                 words.size() == 1 ? "" : "s"),
                      fmt::format("{} for {}{}", signature.parameters.size(), function, signature.text()));
   PreparedCall out;
   out.function = s;
@@ -148,22 +162,29 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
 
 CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options) {
   Evaluator evaluator(module, options);
-  for (size_t k = 0; k < module.symbol_count(); ++k) {  // the mathematical functions that native code finds too
+  for (size_t k = 0; k < module.symbol_count();
+       ++k) {  // the mathematical functions that native code finds too
     const SymbolRow& row = module[Symbol(k)];
     void* host = row.kind == SymbolKind::ExternFunction ? usual_externals(module.text(row.name)) : nullptr;
-    if (!host || row.signature != Signature{std::vector<Type>(row.signature.parameters.size(), Type::f64()), {Type::f64()}}) continue;
+    if (!host || row.signature != Signature{std::vector<Type>(row.signature.parameters.size(), Type::f64()),
+                                            {Type::f64()}})
+      continue;
     size_t count = row.signature.parameters.size();
     evaluator.provide(Symbol(k), [host, count](std::span<const Datum> a, std::span<Datum> r) {
       auto real = [&](size_t i) { return std::bit_cast<double>(a[i].bits); };
-      double v = count == 1 ? reinterpret_cast<double (*)(double)>(host)(real(0)) : count == 2 ? reinterpret_cast<double (*)(double, double)>(host)(real(0), real(1))
-                            : reinterpret_cast<double (*)(double, double, double)>(host)(real(0), real(1), real(2));
+      double v = count == 1 ? reinterpret_cast<double (*)(double)>(host)(real(0))
+                 : count == 2
+                     ? reinterpret_cast<double (*)(double, double)>(host)(real(0), real(1))
+                     : reinterpret_cast<double (*)(double, double, double)>(host)(real(0), real(1), real(2));
       r[0].bits = std::bit_cast<uint64_t>(v);
       return true;
     });
   }
   std::vector<Datum> pieces, arguments;
-  for (MemoryPiece& p : call.pieces) pieces.push_back(evaluator.attach(p.memory->bytes().first(p.initial.size()), p.word));
-  for (const auto& a : call.arguments) arguments.push_back(a.piece < 0 ? Datum{a.bits, 0} : pieces[static_cast<size_t>(a.piece)]);
+  for (MemoryPiece& p : call.pieces)
+    pieces.push_back(evaluator.attach(p.memory->bytes().first(p.initial.size()), p.word));
+  for (const auto& a : call.arguments)
+    arguments.push_back(a.piece < 0 ? Datum{a.bits, 0} : pieces[static_cast<size_t>(a.piece)]);
   auto start = std::chrono::steady_clock::now();
   Outcome run = evaluator.call(call.function, arguments);
   CallOutcome out;
@@ -171,7 +192,8 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   const auto& types = module.function(call.function).signature().results;
-  for (size_t k = 0; k < run.results.size(); ++k) out.results.push_back(text::literal_text(run.results[k].bits, types[k]));
+  for (size_t k = 0; k < run.results.size(); ++k)
+    out.results.push_back(text::literal_text(run.results[k].bits, types[k]));
   for (const Outcome::Call& c : run.trace) {
     std::string line = "in " + std::string(module.symbol_name(c.function));
     if (c.at.exists()) {
@@ -184,7 +206,8 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
   return out;
 }
 
-CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call, double limit) {
+CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, double limit) {
   CallOutcome out;
   auto caller = Caller::make(jit, module.symbol_name(call.function), target);
   if (!caller) {
@@ -194,13 +217,16 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
   }
   std::vector<uint64_t> arguments;
   for (const auto& a : call.arguments)
-    arguments.push_back(a.piece < 0 ? a.bits : reinterpret_cast<uint64_t>(call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
+    arguments.push_back(a.piece < 0 ? a.bits
+                                    : reinterpret_cast<uint64_t>(
+                                          call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
   NativeOutcome run = (*caller)->call_apart(arguments, limit);
   const auto& types = module.function(call.function).signature().results;
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   out.seconds = run.seconds;
-  for (size_t k = 0; k < run.results.size(); ++k) out.results.push_back(text::literal_text(run.results[k], types[k]));
+  for (size_t k = 0; k < run.results.size(); ++k)
+    out.results.push_back(text::literal_text(run.results[k], types[k]));
   return out;
 }
 
@@ -210,7 +236,10 @@ std::vector<std::string> changed_memory(const PreparedCall& call, size_t most) {
     size_t changed = 0;
     for (size_t k = 0; k < p.count(); ++k) {
       if (p.number(k) == p.number_before(k)) continue;
-      if (++changed <= most) out.push_back(fmt::format("{}[{}]: {} became {}", p.word, k, text::literal_text(p.number_before(k), p.type), text::literal_text(p.number(k), p.type)));
+      if (++changed <= most)
+        out.push_back(fmt::format("{}[{}]: {} became {}", p.word, k,
+                                  text::literal_text(p.number_before(k), p.type),
+                                  text::literal_text(p.number(k), p.type)));
     }
     if (changed > most) out.push_back(fmt::format("{}: {} more changed", p.word, changed - most));
     if (changed == 0) out.push_back(p.word + ": unchanged");

@@ -40,7 +40,8 @@ class Evaluator::Machine {
       run();
     } else {
       frames_.push_back({function, nullptr, 0, 0, {}});
-      end(Outcome::End::Fault, fmt::format("'{}' is external: it has no body to run", module_.symbol_name(function)));
+      end(Outcome::End::Fault,
+          fmt::format("'{}' is external: it has no body to run", module_.symbol_name(function)));
     }
     while (!frames_.empty()) leave();
     return std::move(out_);
@@ -51,7 +52,7 @@ class Evaluator::Machine {
     Symbol function;
     const Plan* plan;
     uint32_t step;
-    size_t base;  // of its slots
+    size_t base;                                            // of its slots
     std::vector<std::pair<Instruction, uint32_t>> objects;  // made by reserve
   };
 
@@ -59,7 +60,8 @@ class Evaluator::Machine {
     for (size_t k = 0; k < module_.symbol_count(); ++k) {
       const SymbolRow& row = module_[Symbol(k)];
       bool is_data = row.kind == SymbolKind::Data;
-      symbol_objects_.push_back(memory_.make(is_data ? row.data.size() : 0, is_data ? row.data.align : 16, std::string(module_.text(row.name))));
+      symbol_objects_.push_back(memory_.make(is_data ? row.data.size() : 0, is_data ? row.data.align : 16,
+                                             std::string(module_.text(row.name))));
     }
     for (size_t k = 0; k < module_.symbol_count(); ++k) {
       const SymbolRow& row = module_[Symbol(k)];
@@ -74,7 +76,9 @@ class Evaluator::Machine {
     }
   }
 
-  Datum symbol_address(Symbol s) const { return {memory_.address(symbol_objects_[s.index]), symbol_objects_[s.index]}; }
+  Datum symbol_address(Symbol s) const {
+    return {memory_.address(symbol_objects_[s.index]), symbol_objects_[s.index]};
+  }
 
   const Plan& plan(Symbol function) {
     auto& known = plans_[function.index];
@@ -139,7 +143,8 @@ void Evaluator::Machine::run() {
     const Step& s = frame.plan->steps[frame.step];
     Datum* slots = slots_.data() + frame.base;
     if (++out_.steps > options_.step_limit)
-      return end(Outcome::End::Exhausted, fmt::format("the run took more than {} steps", options_.step_limit));
+      return end(Outcome::End::Exhausted,
+                 fmt::format("the run took more than {} steps", options_.step_limit));
     switch (s.op) {
       case Op::Go: jump(frame, frame.plan->jumps[s.jump]); continue;
       case Op::When: jump(frame, frame.plan->jumps[s.jump + (slots[s.slots[0]].bits & 1 ? 0 : 1)]); continue;
@@ -184,7 +189,9 @@ bool Evaluator::Machine::simple(const Step& s, Datum* slots) {
     case Op::GtS: r = sign(a) > sign(b); break;
     case Op::GeS: r = sign(a) >= sign(b); break;
     case Op::WidenU: r = a; break;
-    case Op::WidenS: r = static_cast<uint64_t>(sign(a)) & static_cast<uint64_t>(mask_of(s.result.bits())); break;
+    case Op::WidenS:
+      r = static_cast<uint64_t>(sign(a)) & static_cast<uint64_t>(mask_of(s.result.bits()));
+      break;
     case Op::Narrow: r = a & static_cast<uint64_t>(mask_of(s.result.bits())); break;
     default: return false;
   }
@@ -226,17 +233,20 @@ void Evaluator::Machine::memory_step(const Step& s, Datum* slots) {
     slots[s.out] = {address, pointer.object};
     return;
   }
-  std::string fault = s.op == Op::Load ? memory_.load(pointer, address, s.result, a.align, slots[s.out])
-                                       : memory_.store(pointer, address, s.operand, a.align, slots[s.slots[0]]);
+  std::string fault = s.op == Op::Load
+                          ? memory_.load(pointer, address, s.result, a.align, slots[s.out])
+                          : memory_.store(pointer, address, s.operand, a.align, slots[s.slots[0]]);
   if (!fault.empty()) end(Outcome::End::Fault, std::move(fault));
 }
 
 void Evaluator::Machine::reserve(Frame& frame, const Step& s, Datum* slots) {
   const ReserveShape& shape = body().reserve_shape(s.origin);
   Name name = body().name(body().result(s.origin));
-  uint32_t id = memory_.make(shape.bytes, shape.align, name.exists() ? std::string(module_.text(name)) : "reserved bytes");
+  uint32_t id = memory_.make(shape.bytes, shape.align,
+                             name.exists() ? std::string(module_.text(name)) : "reserved bytes");
   if (memory_.exhausted())
-    return end(Outcome::End::Exhausted, fmt::format("the run used more than {} bytes of memory", options_.memory_limit));
+    return end(Outcome::End::Exhausted,
+               fmt::format("the run used more than {} bytes of memory", options_.memory_limit));
   for (auto& [instruction, object] : frame.objects) {
     if (instruction != s.origin) continue;
     memory_.end_life(object);
@@ -255,14 +265,17 @@ void Evaluator::Machine::call_step(const Step& s) {
   for (uint32_t k = 0; k < s.count; ++k) moved_.push_back(slots_[frame.base + frame.plan->lists[s.list + k]]);
   if (module_.is_function(callee)) {
     if (frames_.size() >= options_.frame_limit)
-      return end(Outcome::End::Exhausted, fmt::format("more than {} calls inside calls", options_.frame_limit));
+      return end(Outcome::End::Exhausted,
+                 fmt::format("more than {} calls inside calls", options_.frame_limit));
     return enter(callee, moved_);
   }
   auto host = hosts_.find(callee.index);
   if (host == hosts_.end())
-    return end(Outcome::End::Fault, fmt::format("no host function is provided for '{}'", module_.symbol_name(callee)));
+    return end(Outcome::End::Fault,
+               fmt::format("no host function is provided for '{}'", module_.symbol_name(callee)));
   std::vector<Datum> results(module_.signature(callee)->results.size());
-  if (!host->second(moved_, results)) return end(Outcome::End::Trap, fmt::format("a trap in '{}'", module_.symbol_name(callee)));
+  if (!host->second(moved_, results))
+    return end(Outcome::End::Trap, fmt::format("a trap in '{}'", module_.symbol_name(callee)));
   std::copy(results.begin(), results.end(), slots_.begin() + static_cast<ptrdiff_t>(frame.base + s.out));
   ++frame.step;
 }
@@ -283,13 +296,16 @@ void Evaluator::Machine::return_step(const Step& s) {
   ++caller.step;
 }
 
-Evaluator::Evaluator(const Module& module, EvaluatorOptions options) : machine_(std::make_unique<Machine>(module, options)) {}
+Evaluator::Evaluator(const Module& module, EvaluatorOptions options)
+    : machine_(std::make_unique<Machine>(module, options)) {}
 Evaluator::~Evaluator() = default;
 Datum Evaluator::attach(std::span<uint8_t> bytes, std::string name, bool writable) {
   return machine_->attach(bytes, std::move(name), writable);
 }
 void Evaluator::provide(Symbol external, HostFunction host) { machine_->provide(external, std::move(host)); }
-Outcome Evaluator::call(Symbol function, std::span<const Datum> arguments) { return machine_->call(function, arguments); }
+Outcome Evaluator::call(Symbol function, std::span<const Datum> arguments) {
+  return machine_->call(function, arguments);
+}
 std::span<const uint8_t> Evaluator::data(Symbol item) const { return machine_->data(item); }
 
 std::string end_text(Outcome::End end) {

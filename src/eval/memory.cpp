@@ -51,7 +51,8 @@ void Memory::end_life(uint32_t object) {
 
 std::string Memory::check(Datum pointer, uint64_t address, uint64_t size, uint32_t align, const char* verb) {
   if (pointer.object == 0)
-    return fmt::format("{} through a pointer to no object ({})", verb, pointer.bits == 0 ? "null" : fmt::format("{:#x}", address));
+    return fmt::format("{} through a pointer to no object ({})", verb,
+                       pointer.bits == 0 ? "null" : fmt::format("{:#x}", address));
   const Object& o = objects_[pointer.object];
   if (!o.live) return fmt::format("{} of '{}' after its life ended", verb, o.name);
   uint64_t offset = address - o.address;
@@ -106,7 +107,8 @@ uint32_t Memory::revealed_at(uint64_t address) const {
                                 [](uint64_t a, const Object& o) { return a < o.address; });
   if (after == objects_.begin() + 1) return 0;
   const Object& o = *(after - 1);
-  return o.revealed && address <= o.address + o.size ? static_cast<uint32_t>(after - 1 - objects_.begin()) : 0;
+  return o.revealed && address <= o.address + o.size ? static_cast<uint32_t>(after - 1 - objects_.begin())
+                                                     : 0;
 }
 
 }  // namespace porphyry::eval

@@ -46,7 +46,8 @@ class Planner {
     s.simple = !s.operand.is_float();
     s.jump = static_cast<uint32_t>(plan_.jumps.size());
     for (Edge e : f_.edges(i)) {
-      Jump j{f_.to(e).index, static_cast<uint32_t>(plan_.lists.size()), static_cast<uint32_t>(f_.argument_count(e))};
+      Jump j{f_.to(e).index, static_cast<uint32_t>(plan_.lists.size()),
+             static_cast<uint32_t>(f_.argument_count(e))};
       for (size_t k = 0; k < j.count; ++k) {
         plan_.lists.push_back(slots_[f_.argument(e, k).index]);
         plan_.lists.push_back(slots_[f_.parameters(f_.to(e))[k].index]);

@@ -28,7 +28,8 @@ struct Integers {
     if constexpr (sizeof(U) == 8) {
       return static_cast<U>(std::popcount(v));
     } else {
-      return static_cast<U>(std::popcount(static_cast<uint64_t>(v)) + std::popcount(static_cast<uint64_t>(v >> 64)));
+      return static_cast<U>(std::popcount(static_cast<uint64_t>(v)) +
+                            std::popcount(static_cast<uint64_t>(v >> 64)));
     }
   }
   // The bits below the lowest one are as many as the trailing zeros; smearing the highest one downwards
@@ -225,7 +226,8 @@ Computed compute(Op op, Type operand, Type result, std::span<const Word> argumen
   if (op == Op::Pick) return {arguments[0] & 1 ? arguments[1] : arguments[2], false};
   if (info(op).layout == Layout::Convert) return {converted(op, operand, result, arguments[0]), false};
   if (operand.is_float())
-    return operand.bits() == 32 ? float_operation<float>(op, arguments) : float_operation<double>(op, arguments);
+    return operand.bits() == 32 ? float_operation<float>(op, arguments)
+                                : float_operation<double>(op, arguments);
   Word b = arguments.size() > 1 ? arguments[1] : 0;
   if (operand.bits() > 64) return integer_operation<Word>(op, operand.bits(), arguments[0], b);
   return integer_operation<uint64_t>(op, operand.bits(), static_cast<uint64_t>(arguments[0]),

@@ -81,7 +81,9 @@ void Function::erase_parameter(Block b, size_t index) {
 
 // ---- edges ------------------------------------------------------------------------------------------------
 
-void Function::add_argument(Edge e, Value v) { edges_[e].arguments.push_back(add_slot(v, e.index | edge_user)); }
+void Function::add_argument(Edge e, Value v) {
+  edges_[e].arguments.push_back(add_slot(v, e.index | edge_user));
+}
 
 void Function::drop_arguments(Edge e) {
   for (Slot s : edges_[e].arguments) unlink_use(s);
@@ -176,8 +178,10 @@ void Function::place(Instruction i, Block b, Instruction before) {
   (before.exists() ? instructions_[before].previous : home.last) = i;
   uint32_t low = row.previous.exists() ? instructions_[row.previous].order : 0;
   if (!before.exists()) {
-    if (low < 0xffffffffu - order_gap) row.order = low + order_gap;
-    else number_again(b);
+    if (low < 0xffffffffu - order_gap)
+      row.order = low + order_gap;
+    else
+      number_again(b);
     return;
   }
   uint32_t high = instructions_[before].order;

@@ -33,7 +33,8 @@ Value Pen::convert(Op op, Type to, Value v) {
 }
 
 Value Pen::real(Type t, double d) {
-  uint64_t bits = t.bits() == 32 ? std::bit_cast<uint32_t>(static_cast<float>(d)) : std::bit_cast<uint64_t>(d);
+  uint64_t bits =
+      t.bits() == 32 ? std::bit_cast<uint32_t>(static_cast<float>(d)) : std::bit_cast<uint64_t>(d);
   return function_->constant(t, bits);
 }
 

@@ -19,8 +19,8 @@ Problem same_operands(Op op, std::span<const Type> operands, size_t from) {
       return wrong_operand(op, static_cast<int>(k), operands[k], accepted_shapes(op));
     if (operands[k] != operands[from])
       return TypingProblem{static_cast<int>(k),
-                           "the operands of '" + std::string(row.name) + "' differ: " + operands[from].name() +
-                               " and " + operands[k].name(),
+                           "the operands of '" + std::string(row.name) +
+                               "' differ: " + operands[from].name() + " and " + operands[k].name(),
                            operands[from].name()};
   }
   return std::nullopt;
@@ -33,15 +33,16 @@ Problem address_operands(Op op, std::span<const Type> operands, size_t k) {
   if (!operands[k].is_pointer())
     return wrong_operand(op, static_cast<int>(k), operands[k], "ptr: an address starts with a pointer");
   if (operands.size() == k + 2 && operands[k + 1] != Type::integer(64))
-    return wrong_operand(op, static_cast<int>(k + 1), operands[k + 1], "i64: an index is as wide as a pointer");
+    return wrong_operand(op, static_cast<int>(k + 1), operands[k + 1],
+                         "i64: an index is as wide as a pointer");
   return std::nullopt;
 }
 
 Problem wrong_count(Op op, size_t is, size_t expected) {
-  return TypingProblem{-1,
-                       "'" + std::string(info(op).name) + "' has " + std::to_string(is) +
-                           (is == 1 ? " operand" : " operands"),
-                       std::to_string(expected) + (expected == 1 ? " operand" : " operands")};
+  return TypingProblem{
+      -1,
+      "'" + std::string(info(op).name) + "' has " + std::to_string(is) + (is == 1 ? " operand" : " operands"),
+      std::to_string(expected) + (expected == 1 ? " operand" : " operands")};
 }
 
 Problem operand_problem(Op op, std::span<const Type> operands, std::optional<Type> result) {
@@ -61,8 +62,9 @@ Problem operand_problem(Op op, std::span<const Type> operands, std::optional<Typ
       if (!result) return std::nullopt;
       auto why = conversion_problem(op, operands[0], *result);
       if (!why) return std::nullopt;
-      return TypingProblem{0, "'" + std::string(row.name) + "' cannot make " + result->name() + " from " +
-                                  operands[0].name(), *why};
+      return TypingProblem{
+          0, "'" + std::string(row.name) + "' cannot make " + result->name() + " from " + operands[0].name(),
+          *why};
     }
     case Layout::Load:
     case Layout::At: return address_operands(op, operands, 0);
@@ -105,7 +107,8 @@ std::string accepted_shapes(Op op) {
   return listed(out);
 }
 
-std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands, std::optional<Type> result) {
+std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands,
+                                            std::optional<Type> result) {
   if (auto problem = operand_problem(op, operands, result)) return problem;
   if (operands.empty() && info(op).result == ResultRule::Same) return std::nullopt;
   std::optional<Type> should = result_of(op, operands, result);

@@ -17,17 +17,21 @@
 namespace porphyry {
 
 SharedMemory::SharedMemory(size_t bytes) : bytes_(bytes) {
-  void* got = mmap(nullptr, std::max<size_t>(bytes, 1), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+  void* got =
+      mmap(nullptr, std::max<size_t>(bytes, 1), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
   if (got == MAP_FAILED) throw std::bad_alloc();
   memory_ = static_cast<uint8_t*>(got);
 }
 
 SharedMemory::~SharedMemory() { munmap(memory_, std::max<size_t>(bytes_, 1)); }
 
-Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view function, const machine::Target& target) {
+Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view function,
+                                             const machine::Target& target) {
   const Module& module = *jit.lowered().legal;
   Symbol s = module.find(function);
-  if (!s.exists() || !module.is_function(s)) return complaint(fmt::format("no function with a body is called '{}'", function), "a function of the module");
+  if (!s.exists() || !module.is_function(s))
+    return complaint(fmt::format("no function with a body is called '{}'", function),
+                     "a function of the module");
   std::unique_ptr<Caller> out(new Caller);
   out->signature_ = *module.signature(s);
   out->realm_ = std::make_unique<Realm>();
@@ -53,7 +57,8 @@ Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view fu
 static std::vector<uint64_t> results_in(const uint64_t* words, const Signature& signature) {
   std::vector<uint64_t> out;
   for (size_t k = 0; k < signature.results.size(); ++k)
-    out.push_back(words[signature.parameters.size() + k] & static_cast<uint64_t>(mask_of(signature.results[k].bits())));
+    out.push_back(words[signature.parameters.size() + k] &
+                  static_cast<uint64_t>(mask_of(signature.results[k].bits())));
   return out;
 }
 
@@ -76,7 +81,10 @@ void set_outcome(NativeOutcome& out, int status, double limit) {
     out.message = fmt::format("the run took more than {} seconds", limit);
   } else {
     out.end = NativeOutcome::End::Fault;
-    out.message = signal == SIGSEGV || signal == SIGBUS ? "an access outside of all memory, or the stack is exhausted" : fmt::format("the run ended with {} {}", signal ? "signal" : "status", signal ? signal : WEXITSTATUS(status));
+    out.message = signal == SIGSEGV || signal == SIGBUS
+                      ? "an access outside of all memory, or the stack is exhausted"
+                      : fmt::format("the run ended with {} {}", signal ? "signal" : "status",
+                                    signal ? signal : WEXITSTATUS(status));
   }
 }
 
@@ -108,7 +116,8 @@ NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double lim
     _exit(0);
   }
   int status = 0;
-  while (waitpid(child, &status, 0) < 0 && errno == EINTR) {}
+  while (waitpid(child, &status, 0) < 0 && errno == EINTR) {
+  }
   if (WIFEXITED(status) && WEXITSTATUS(status) == 0 && frame[words + 1] == 1) {
     out.results = results_in(frame, signature_);
     std::memcpy(&out.seconds, frame + words, 8);

@@ -22,12 +22,23 @@ void* usual_externals(std::string_view name) {
   auto one_single = [](float (*f)(float)) { return reinterpret_cast<void*>(f); };
   auto two = [](double (*f)(double, double)) { return reinterpret_cast<void*>(f); };
   auto two_single = [](float (*f)(float, float)) { return reinterpret_cast<void*>(f); };
-  const Row rows[] = {{"floor", one(std::floor)}, {"floorf", one_single(std::floor)}, {"ceil", one(std::ceil)}, {"ceilf", one_single(std::ceil)},
-                      {"rint", one(std::rint)}, {"rintf", one_single(std::rint)}, {"trunc", one(std::trunc)}, {"truncf", one_single(std::trunc)},
-                      {"fmod", two(std::fmod)}, {"fmodf", two_single(std::fmod)}, {"pow", two(std::pow)}, {"powf", two_single(std::pow)},
-                      {"exp", one(std::exp)}, {"log", one(std::log)},
-                      {"fma", reinterpret_cast<void*>(static_cast<double (*)(double, double, double)>(std::fma))},
-                      {"fmaf", reinterpret_cast<void*>(static_cast<float (*)(float, float, float)>(std::fma))}};
+  const Row rows[] = {
+      {"floor", one(std::floor)},
+      {"floorf", one_single(std::floor)},
+      {"ceil", one(std::ceil)},
+      {"ceilf", one_single(std::ceil)},
+      {"rint", one(std::rint)},
+      {"rintf", one_single(std::rint)},
+      {"trunc", one(std::trunc)},
+      {"truncf", one_single(std::trunc)},
+      {"fmod", two(std::fmod)},
+      {"fmodf", two_single(std::fmod)},
+      {"pow", two(std::pow)},
+      {"powf", two_single(std::pow)},
+      {"exp", one(std::exp)},
+      {"log", one(std::log)},
+      {"fma", reinterpret_cast<void*>(static_cast<double (*)(double, double, double)>(std::fma))},
+      {"fmaf", reinterpret_cast<void*>(static_cast<float (*)(float, float, float)>(std::fma))}};
   for (const Row& r : rows)
     if (r.name == name) return r.address;
   return nullptr;
@@ -53,7 +64,8 @@ std::vector<uint8_t> stub(const Target& target, uint64_t address) {
     out.insert(out.end(), e.bytes, e.bytes + e.size);
   };
   PlainOperand scratch{OperandKind::Register, target.convention.whole_results[0], 0, {}};
-  PlainInstruction load{target.upkeep.move_literal, {scratch, {OperandKind::Literal, 0, static_cast<int64_t>(address), {}}}};
+  PlainInstruction load{target.upkeep.move_literal,
+                        {scratch, {OperandKind::Literal, 0, static_cast<int64_t>(address), {}}}};
   add(load);
   add({target.upkeep.push, {scratch}});
   add({target.upkeep.give_back, {}});
@@ -99,9 +111,12 @@ Plan plan(const LoweredModule& lowered, const Target& target) {
 
 }  // namespace
 
-Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& target, const LowerOptions& options, const Resolver& externals) {
+Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& target,
+                                          const LowerOptions& options, const Resolver& externals) {
   uint8_t features = options.features.value_or(target.usual_features);
-  if (!target.runs_here()) return complaint(fmt::format("code for {} does not run on this processor", target.name), "this processor's target");
+  if (!target.runs_here())
+    return complaint(fmt::format("code for {} does not run on this processor", target.name),
+                     "this processor's target");
   if (features & ~target.features_here()) {
     std::vector<std::string> missing;
     for (size_t k = 0; k < target.features.size(); ++k)
@@ -120,24 +135,31 @@ Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& ta
 Diagnostics Jit::place(const Target& target, const Resolver& externals) {
   const Module& module = *lowered_.legal;
   Plan p = plan(lowered_, target);
-  auto refused = [](const char* what) { return Diagnostics{complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")}; };
+  auto refused = [](const char* what) {
+    return Diagnostics{
+        complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
+  };
   memory_bytes_ = std::max<size_t>(p.data_end, 1);
   void* got = mmap(nullptr, memory_bytes_, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
   if (got == MAP_FAILED) return refused("no memory for code");
   memory_ = static_cast<uint8_t*>(got);
   if (p.data_end > p.data_start &&
-      mmap(memory_ + p.data_start, p.data_end - p.data_start, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED)
+      mmap(memory_ + p.data_start, p.data_end - p.data_start, PROT_READ | PROT_WRITE,
+           MAP_SHARED | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED)
     return refused("no memory for data");
 
   Diagnostics problems;
   addresses_.resize(module.symbol_count());
-  for (size_t k = 0; k < lowered_.functions.size(); ++k) addresses_[lowered_.functions[k].symbol.index] = memory_ + p.functions[k];
+  for (size_t k = 0; k < lowered_.functions.size(); ++k)
+    addresses_[lowered_.functions[k].symbol.index] = memory_ + p.functions[k];
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind == SymbolKind::Data) addresses_[k] = memory_ + p.data[k];
     if (row.kind != SymbolKind::ExternFunction && row.kind != SymbolKind::ExternData) continue;
     void* outside = externals ? externals(module.text(row.name)) : nullptr;
-    if (!outside) problems.push_back(complaint(fmt::format("nothing is known of the external '{}'", module.text(row.name)), "an address for it"));
+    if (!outside)
+      problems.push_back(complaint(
+          fmt::format("nothing is known of the external '{}'", module.text(row.name)), "an address for it"));
     addresses_[k] = static_cast<uint8_t*>(outside);
     if (!outside || row.kind != SymbolKind::ExternFunction) continue;
     std::vector<uint8_t> bytes = stub(target, reinterpret_cast<uint64_t>(outside));
@@ -150,7 +172,8 @@ Diagnostics Jit::place(const Target& target, const Resolver& externals) {
     if (row.kind != SymbolKind::Data) continue;
     std::vector<uint8_t> image = row.data.image();
     std::copy(image.begin(), image.end(), addresses_[k]);
-    for (auto [offset, symbol] : row.data.references()) std::memcpy(addresses_[k] + offset, &addresses_[symbol.index], 8);
+    for (auto [offset, symbol] : row.data.references())
+      std::memcpy(addresses_[k] + offset, &addresses_[symbol.index], 8);
   }
   for (size_t k = 0; k < lowered_.functions.size(); ++k) {
     const CompiledFunction& c = lowered_.functions[k];
@@ -158,14 +181,19 @@ Diagnostics Jit::place(const Target& target, const Resolver& externals) {
     std::copy(c.bytes.begin(), c.bytes.end(), code);
     for (size_t e = 0; e < c.pool.size(); ++e) std::memcpy(memory_ + p.pools[k][e], &c.pool[e].bits, 8);
     for (const Fixup& fix : c.fixups) {
-      bool outside = fix.to == Fixup::To::Symbol && module[Symbol(fix.index)].kind == SymbolKind::ExternFunction;
-      const uint8_t* what = fix.to == Fixup::To::Pool ? memory_ + p.pools[k][fix.index] : outside ? memory_ + p.stubs[fix.index] : addresses_[fix.index];
+      bool outside =
+          fix.to == Fixup::To::Symbol && module[Symbol(fix.index)].kind == SymbolKind::ExternFunction;
+      const uint8_t* what = fix.to == Fixup::To::Pool ? memory_ + p.pools[k][fix.index]
+                            : outside                 ? memory_ + p.stubs[fix.index]
+                                                      : addresses_[fix.index];
       int32_t distance = static_cast<int32_t>(what - (code + fix.offset) + fix.addend);
       std::memcpy(code + fix.offset, &distance, 4);
     }
   }
-  if (p.constants_start && mprotect(memory_, p.constants_start, PROT_READ | PROT_EXEC) != 0) return refused("code cannot be made executable");
-  if (p.data_start > p.constants_start && mprotect(memory_ + p.constants_start, p.data_start - p.constants_start, PROT_READ) != 0)
+  if (p.constants_start && mprotect(memory_, p.constants_start, PROT_READ | PROT_EXEC) != 0)
+    return refused("code cannot be made executable");
+  if (p.data_start > p.constants_start &&
+      mprotect(memory_ + p.constants_start, p.data_start - p.constants_start, PROT_READ) != 0)
     return refused("constants cannot be protected");
   return {};
 }
@@ -179,14 +207,17 @@ void* Jit::address(std::string_view name) const {
   return s.exists() && s.index < addresses_.size() ? addresses_[s.index] : nullptr;
 }
 
-std::span<uint8_t> Jit::data(Symbol item) const { return {addresses_[item.index], (*lowered_.legal)[item].data.size()}; }
+std::span<uint8_t> Jit::data(Symbol item) const {
+  return {addresses_[item.index], (*lowered_.legal)[item].data.size()};
+}
 
 Diagnostics Jit::check_type(std::string_view name, const Signature& wanted) const {
   Symbol s = lowered_.legal->find(name);
   const Signature* is = s.exists() ? lowered_.legal->signature(s) : nullptr;
   if (!is) return {complaint(fmt::format("no function is called '{}'", name), "a function of the module")};
   if (*is == wanted) return {};
-  return {complaint(fmt::format("'{}' is {}, not {}", name, is->text(), wanted.text()), "a C++ type that matches the function's")};
+  return {complaint(fmt::format("'{}' is {}, not {}", name, is->text(), wanted.text()),
+                    "a C++ type that matches the function's")};
 }
 
 }  // namespace porphyry

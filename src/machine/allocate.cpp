@@ -14,7 +14,7 @@ constexpr uint32_t none = 0xffffffff;
 // One round: coalesce, scan, and either every register has its place or some are to be spilled.
 class Scan {
  public:
-  Scan(const MachineFunction& f, const Target& target) : f_(f), target_(target), ranges_(live_ranges(f, target)) {
+  Scan(const Code& f, const Target& target) : f_(f), target_(target), ranges_(live_ranges(f, target)) {
     parent_.resize(f.virtuals.size());
     for (uint32_t v = 0; v < parent_.size(); ++v) parent_[v] = v;
     hints_.resize(f.virtuals.size());
@@ -28,7 +28,8 @@ class Scan {
     std::vector<uint32_t> order;
     for (uint32_t v = 0; v < parent_.size(); ++v)
       if (parent_[v] == v && !ranges_.virtuals[v].empty()) order.push_back(v);
-    std::sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return first(a) != first(b) ? first(a) < first(b) : a < b; });
+    std::sort(order.begin(), order.end(),
+              [&](uint32_t a, uint32_t b) { return first(a) != first(b) ? first(a) < first(b) : a < b; });
     for (uint32_t v : order) place(v);
   }
 
@@ -57,14 +58,16 @@ class Scan {
       uint32_t to, from;
     };
     std::vector<Copy> copies;
-    for (const MachineBlock& b : f_.blocks)
+    for (const CodeBlock& b : f_.blocks)
       for (uint32_t k = b.first; k < b.first + b.count; ++k) {
-        const MachineInstruction& i = f_.code[k];
+        const CodeLine& i = f_.code[k];
         if (i.form != copy_form) continue;
         Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
-        if (is_virtual(to) && is_virtual(from)) copies.push_back({b.depth, to - first_virtual, from - first_virtual});
+        if (is_virtual(to) && is_virtual(from))
+          copies.push_back({b.depth, to - first_virtual, from - first_virtual});
       }
-    std::stable_sort(copies.begin(), copies.end(), [](const Copy& a, const Copy& b) { return a.depth > b.depth; });
+    std::stable_sort(copies.begin(), copies.end(),
+                     [](const Copy& a, const Copy& b) { return a.depth > b.depth; });
     for (const Copy& c : copies) {
       uint32_t a = find(c.to), b = find(c.from);
       if (a == b || f_.virtuals[a].brief || f_.virtuals[b].brief) continue;
@@ -80,7 +83,7 @@ class Scan {
 
   // Copies from and to physical registers say where a value would like to be.
   void gather_hints() {
-    for (const MachineInstruction& i : f_.code) {
+    for (const CodeLine& i : f_.code) {
       if (i.form != copy_form) continue;
       Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
       if (is_virtual(to) && is_physical(from)) hints_[find(to - first_virtual)] |= mask_of_register(from);
@@ -103,7 +106,9 @@ class Scan {
     return out;
   }
 
-  bool conflicts(uint32_t v, uint32_t other) const { return meet(ranges_.virtuals[v], ranges_.virtuals[other]); }
+  bool conflicts(uint32_t v, uint32_t other) const {
+    return meet(ranges_.virtuals[v], ranges_.virtuals[other]);
+  }
 
   float cost(uint32_t v) const {
     if (f_.virtuals[v].brief) return std::numeric_limits<float>::infinity();
@@ -150,7 +155,7 @@ class Scan {
     held_[r].push_back(v);
   }
 
-  const MachineFunction& f_;
+  const Code& f_;
   const Target& target_;
   LiveRanges ranges_;
   std::vector<uint32_t> parent_;
@@ -165,14 +170,19 @@ class Scan {
 // stands for.
 class Spiller {
  public:
-  Spiller(MachineFunction& f, const Target& target, const Scan& scan, std::vector<Register>& was)
-      : f_(f), target_(target), scan_(scan), was_(was), slots_(f.virtuals.size(), none), only_write_(f.virtuals.size(), none) {}
+  Spiller(Code& f, const Target& target, const Scan& scan, std::vector<Register>& was)
+      : f_(f),
+        target_(target),
+        scan_(scan),
+        was_(was),
+        slots_(f.virtuals.size(), none),
+        only_write_(f.virtuals.size(), none) {}
 
   void run() {
     find_remade();
-    std::vector<MachineInstruction> old = std::move(f_.code);
+    std::vector<CodeLine> old = std::move(f_.code);
     f_.code.clear();
-    for (MachineBlock& b : f_.blocks) {
+    for (CodeBlock& b : f_.blocks) {
       uint32_t from = b.first, count = b.count;
       b.first = static_cast<uint32_t>(f_.code.size());
       for (uint32_t k = from; k < from + count; ++k) instruction(old[k]);
@@ -181,7 +191,9 @@ class Spiller {
   }
 
  private:
-  bool spilled(Register r) const { return is_virtual(r) && r - first_virtual < slots_.size() && scan_.spilled(r - first_virtual); }
+  bool spilled(Register r) const {
+    return is_virtual(r) && r - first_virtual < slots_.size() && scan_.spilled(r - first_virtual);
+  }
 
   // Values whose one write is an instruction that reads no register: made again instead of fetched.
   void find_remade() {
@@ -190,19 +202,21 @@ class Spiller {
       each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
         if (!written || !spilled(r)) return;
         uint32_t v = scan_.root(r - first_virtual);
-        only_write_[v] = ++writes[v] == 1 && is_constant(f_.code[k]) ? static_cast<uint32_t>(remade_.size()) : none;
+        only_write_[v] =
+            ++writes[v] == 1 && is_constant(f_.code[k]) ? static_cast<uint32_t>(remade_.size()) : none;
         if (only_write_[v] != none) remade_.push_back(f_.code[k]);
       });
   }
-  bool is_constant(const MachineInstruction& i) const {
+  bool is_constant(const CodeLine& i) const {
     if (i.form < first_real_form || target_.form(i.form).reads || target_.form(i.form).writes) return false;
     bool registers = false;
     each_register(f_, i, [&](Register, bool read, bool) { registers |= read; });
-    return !registers && i.operand_count > 0 && f_.of(i)[0].written && f_.of(i)[0].kind == OperandKind::Register &&
+    return !registers && i.operand_count > 0 && f_.of(i)[0].written &&
+           f_.of(i)[0].kind == OperandKind::Register &&
            (i.operand_count == 1 || f_.of(i)[1].kind == OperandKind::Literal || reads_pool(f_.of(i)[1]));
   }
 
-  bool reads_pool(const MachineOperand& o) const {
+  bool reads_pool(const CodeOperand& o) const {
     return o.kind == OperandKind::Memory && f_.addresses[static_cast<size_t>(o.value)].anchor == Anchor::Pool;
   }
 
@@ -225,8 +239,12 @@ class Spiller {
     return made;
   }
 
-  void put(FormIndex form, Role role, Instruction origin, MachineOperand a, MachineOperand b) {
-    MachineInstruction i{.form = form, .operand_count = 2, .role = role, .first_operand = static_cast<uint32_t>(f_.operands.size()), .origin = origin};
+  void put(FormIndex form, Role role, Instruction origin, CodeOperand a, CodeOperand b) {
+    CodeLine i{.form = form,
+               .operand_count = 2,
+               .role = role,
+               .first_operand = static_cast<uint32_t>(f_.operands.size()),
+               .origin = origin};
     f_.operands.push_back(a);
     f_.operands.push_back(b);
     f_.code.push_back(i);
@@ -234,7 +252,7 @@ class Spiller {
   void fetch(Register into, Register from, Instruction origin) {
     uint32_t again = only_write_[scan_.root(from - first_virtual)];
     if (again != none) {
-      MachineInstruction i = remade_[again];
+      CodeLine i = remade_[again];
       uint32_t first = static_cast<uint32_t>(f_.operands.size());
       for (uint8_t k = 0; k < i.operand_count; ++k) f_.operands.push_back(f_.operands[i.first_operand + k]);
       f_.operands[first].reg = into;
@@ -243,15 +261,19 @@ class Spiller {
       f_.code.push_back(i);
       return;
     }
-    put(fetch_form, Role::Fetch, origin, {OperandKind::Register, false, true, into, 0}, {OperandKind::Literal, false, false, from, slot(from)});
+    put(fetch_form, Role::Fetch, origin, {OperandKind::Register, false, true, into, 0},
+        {OperandKind::Literal, false, false, from, slot(from)});
   }
   void save(Register from, Register into, Instruction origin) {
-    put(save_form, Role::Save, origin, {OperandKind::Register, true, false, from, 0}, {OperandKind::Literal, false, false, into, slot(into)});
+    put(save_form, Role::Save, origin, {OperandKind::Register, true, false, from, 0},
+        {OperandKind::Literal, false, false, into, slot(into)});
   }
 
-  void instruction(MachineInstruction i) {
+  void instruction(CodeLine i) {
     bool remade_here = false;
-    each_register(f_, i, [&](Register r, bool, bool written) { remade_here |= written && spilled(r) && only_write_[scan_.root(r - first_virtual)] != none; });
+    each_register(f_, i, [&](Register r, bool, bool written) {
+      remade_here |= written && spilled(r) && only_write_[scan_.root(r - first_virtual)] != none;
+    });
     if (remade_here) return;  // the value is made where it is wanted
     if (i.form == copy_form) {
       Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
@@ -279,19 +301,19 @@ class Spiller {
       return t;
     };
     for (uint8_t k = 0; k < i.operand_count; ++k) {
-      MachineOperand o = f_.operands[i.first_operand + k];
+      CodeOperand o = f_.operands[i.first_operand + k];
       if (o.kind == OperandKind::Register && o.reg != no_register && o.read) {
         Register now = rename(o.reg, true, o.written);
         f_.operands[i.first_operand + k].reg = now;
       } else if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {
-        MachineAddress a = f_.addresses[static_cast<size_t>(o.value)];
+        CodeAddress a = f_.addresses[static_cast<size_t>(o.value)];
         if (a.base != no_register) a.base = rename(a.base, true, false);
         if (a.index != no_register) a.index = rename(a.index, true, false);
         f_.addresses[static_cast<size_t>(o.value)] = a;
       }
     }
     for (uint8_t k = 0; k < i.operand_count; ++k) {
-      MachineOperand& o = f_.operands[i.first_operand + k];
+      CodeOperand& o = f_.operands[i.first_operand + k];
       if (o.kind == OperandKind::Register && o.reg != no_register && !o.read && o.written && spilled(o.reg)) {
         Register old = o.reg, now = brief(old);
         f_.operands[i.first_operand + k].reg = now;
@@ -302,17 +324,17 @@ class Spiller {
     for (auto [old, now] : saves) save(now, old, i.origin);
   }
 
-  MachineFunction& f_;
+  Code& f_;
   const Target& target_;
   const Scan& scan_;
   std::vector<Register>& was_;
   std::vector<uint32_t> slots_, only_write_;
-  std::vector<MachineInstruction> remade_;
+  std::vector<CodeLine> remade_;
 };
 
 }  // namespace
 
-Allocation allocate(const MachineFunction& before, const Target& target) {
+Allocation allocate(const Code& before, const Target& target) {
   Allocation out;
   out.code = before;
   std::vector<Register> was(before.virtuals.size(), no_register);
@@ -325,18 +347,21 @@ Allocation allocate(const MachineFunction& before, const Target& target) {
       continue;
     }
     auto original = [&](Register r) {
-      while (is_virtual(r) && r - first_virtual < was.size() && was[r - first_virtual] != no_register) r = was[r - first_virtual];
+      while (is_virtual(r) && r - first_virtual < was.size() && was[r - first_virtual] != no_register)
+        r = was[r - first_virtual];
       return r;
     };
-    auto settled = [&](Register r) { return is_virtual(r) ? static_cast<Register>(scan.place_of(r - first_virtual)) : r; };
+    auto settled = [&](Register r) {
+      return is_virtual(r) ? static_cast<Register>(scan.place_of(r - first_virtual)) : r;
+    };
     out.virtual_of.resize(out.code.operands.size(), no_register);
     for (size_t k = 0; k < out.code.operands.size(); ++k) {
-      MachineOperand& o = out.code.operands[k];
+      CodeOperand& o = out.code.operands[k];
       if (o.reg == no_register) continue;
       out.virtual_of[k] = original(o.reg);
       if (o.kind == OperandKind::Register) o.reg = settled(o.reg);
     }
-    for (MachineAddress& a : out.code.addresses) {
+    for (CodeAddress& a : out.code.addresses) {
       out.of_address.push_back({original(a.base), original(a.index)});
       if (a.base != no_register) a.base = settled(a.base);
       if (a.index != no_register) a.index = settled(a.index);

@@ -17,7 +17,8 @@ using Held = std::map<uint32_t, std::set<Register>>;
 
 class Checker {
  public:
-  Checker(const MachineFunction& before, const Allocation& after, const Target& target) : before_(before), after_(after), f_(after.code), target_(target) {}
+  Checker(const Code& before, const Allocation& after, const Target& target)
+      : before_(before), after_(after), f_(after.code), target_(target) {}
 
   Diagnostics run() {
     if (!pair_up()) return std::move(problems_);
@@ -45,10 +46,12 @@ class Checker {
 
  private:
   void complain(uint32_t k, std::string what) {
-    if (problems_.size() < 20) problems_.push_back(complaint(fmt::format("in '{}', instruction {}: {}", f_.name, k, what), "the value that the code before allocation meant"));
+    if (problems_.size() < 20)
+      problems_.push_back(complaint(fmt::format("in '{}', instruction {}: {}", f_.name, k, what),
+                                    "the value that the code before allocation meant"));
   }
 
-  bool is_inserted(const MachineInstruction& i) const { return i.role == Role::Save || i.role == Role::Fetch; }
+  bool is_inserted(const CodeLine& i) const { return i.role == Role::Save || i.role == Role::Fetch; }
 
   // The instructions of before must be those of after, but for what was inserted; copies may have become
   // saves or fetches, and constants may be made elsewhere.
@@ -65,14 +68,18 @@ class Checker {
     }
     return true;
   }
-  bool same(const MachineInstruction& x, const MachineInstruction& y) const { return x.form == y.form && x.origin == y.origin && x.first_operand == y.first_operand; }
+  bool same(const CodeLine& x, const CodeLine& y) const {
+    return x.form == y.form && x.origin == y.origin && x.first_operand == y.first_operand;
+  }
 
   static bool intersect(Held& into, const Held& other) {
     bool changed = false;
     for (auto it = into.begin(); it != into.end();) {
       auto o = other.find(it->first);
       std::set<Register> both;
-      if (o != other.end()) std::set_intersection(it->second.begin(), it->second.end(), o->second.begin(), o->second.end(), std::inserter(both, both.end()));
+      if (o != other.end())
+        std::set_intersection(it->second.begin(), it->second.end(), o->second.begin(), o->second.end(),
+                              std::inserter(both, both.end()));
       if (both.size() != it->second.size()) changed = true, it->second = both;
       it = it->second.empty() ? into.erase(it) : std::next(it);
     }
@@ -83,7 +90,10 @@ class Checker {
     if (!report || wanted == no_register || is_physical(wanted)) return;
     auto held = state.find(place);
     if (held != state.end() && held->second.contains(wanted)) return;
-    complain(k, fmt::format("{} does not hold the value of v{}", place < 64 ? std::string(target_.register_name(place, 64)) : fmt::format("slot {}", place - 64), wanted - first_virtual));
+    complain(k, fmt::format("{} does not hold the value of v{}",
+                            place < 64 ? std::string(target_.register_name(place, 64))
+                                       : fmt::format("slot {}", place - 64),
+                            wanted - first_virtual));
   }
   void define(Held& state, uint32_t place, Register v) {
     if (is_virtual(v))
@@ -99,14 +109,16 @@ class Checker {
       held.erase(v);
       held.insert(v);
     }
-    if (to == from) state[to].insert(v);
-    else state[to] = held;
+    if (to == from)
+      state[to].insert(v);
+    else
+      state[to] = held;
   }
 
   // A copy `to = from` of the program that coalescing or spilling removed or turned into a save or fetch.
   void rename_copies(uint32_t first_before, uint32_t last_before, Held& state) {
     for (uint32_t k = first_before; k < last_before; ++k) {
-      const MachineInstruction& i = before_.code[k];
+      const CodeLine& i = before_.code[k];
       if (i.form != copy_form) continue;  // a constant that is made again where it is wanted
       Register to = before_.of(i)[0].reg, from = before_.of(i)[1].reg;
       if (!is_virtual(to)) continue;
@@ -120,7 +132,8 @@ class Checker {
   // A save or fetch may want a value that a copy of the program, removed since, has just given its name.
   void catch_up(uint32_t b, uint32_t& next_before, uint32_t place, Register wanted, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
-    while (is_virtual(wanted) && !state[place].contains(wanted) && next_before < end && before_.code[next_before].form == copy_form) {
+    while (is_virtual(wanted) && !state[place].contains(wanted) && next_before < end &&
+           before_.code[next_before].form == copy_form) {
       rename_copies(next_before, next_before + 1, state);
       ++next_before;
     }
@@ -129,7 +142,7 @@ class Checker {
   void walk(uint32_t b, Held& state, bool report) {
     uint32_t next_before = before_.blocks[b].first;
     for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) {
-      const MachineInstruction& i = f_.code[k];
+      const CodeLine& i = f_.code[k];
       auto operands = f_.of(i);
       if (is_inserted(i)) {
         // A fetch or save that stands for a copy of the program comes with that copy's turn.
@@ -138,15 +151,19 @@ class Checker {
           uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
           catch_up(b, next_before, operands[0].reg, from, state);
           expect(k, state, operands[0].reg, from, report);
-          if (from == v) transfer_same(state, slot, operands[0].reg, v);
-          else pass_copy(b, next_before, v, from, state), transfer(state, slot, operands[0].reg, v);
+          if (from == v)
+            transfer_same(state, slot, operands[0].reg, v);
+          else
+            pass_copy(b, next_before, v, from, state), transfer(state, slot, operands[0].reg, v);
         } else if (i.form == fetch_form) {
           Register v = after_.virtual_of[i.first_operand + 1], to = after_.virtual_of[i.first_operand];
           uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
           catch_up(b, next_before, slot, v, state);
           expect(k, state, slot, v, report);
-          if (to == v) transfer_same(state, operands[0].reg, slot, v);
-          else pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
+          if (to == v)
+            transfer_same(state, operands[0].reg, slot, v);
+          else
+            pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
         } else {  // a constant made again
           Register v = after_.virtual_of[i.first_operand];
           if (is_virtual(v) && is_the_constant(i, v)) {
@@ -165,22 +182,27 @@ class Checker {
       if (i.form == copy_form) {
         Register to = after_.virtual_of[i.first_operand], from = after_.virtual_of[i.first_operand + 1];
         expect(k, state, operands[1].reg, from, report);
-        if (is_virtual(to)) transfer(state, operands[0].reg, operands[1].reg, to);
-        else state[operands[0].reg] = state[operands[1].reg];
+        if (is_virtual(to))
+          transfer(state, operands[0].reg, operands[1].reg, to);
+        else
+          state[operands[0].reg] = state[operands[1].reg];
         continue;
       }
       for (uint32_t o = 0; o < i.operand_count; ++o) {
-        const MachineOperand& x = operands[o];
-        if (x.kind == OperandKind::Register && x.read) expect(k, state, x.reg, after_.virtual_of[i.first_operand + o], report);
+        const CodeOperand& x = operands[o];
+        if (x.kind == OperandKind::Register && x.read)
+          expect(k, state, x.reg, after_.virtual_of[i.first_operand + o], report);
         if (x.kind != OperandKind::Memory && x.kind != OperandKind::Address) continue;
-        const MachineAddress& a = f_.addresses[static_cast<size_t>(x.value)];
+        const CodeAddress& a = f_.addresses[static_cast<size_t>(x.value)];
         auto [base, index] = after_.of_address[static_cast<size_t>(x.value)];
         if (a.base != no_register) expect(k, state, a.base, base, report);
         if (a.index != no_register) expect(k, state, a.index, index, report);
       }
-      for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1) state.erase(static_cast<uint32_t>(__builtin_ctzll(m)));
+      for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
+        state.erase(static_cast<uint32_t>(__builtin_ctzll(m)));
       for (uint32_t o = 0; o < i.operand_count; ++o)
-        if (operands[o].kind == OperandKind::Register && operands[o].written) define(state, operands[o].reg, after_.virtual_of[i.first_operand + o]);
+        if (operands[o].kind == OperandKind::Register && operands[o].written)
+          define(state, operands[o].reg, after_.virtual_of[i.first_operand + o]);
     }
     rename_copies(next_before, before_.blocks[b].first + before_.blocks[b].count, state);
   }
@@ -192,24 +214,25 @@ class Checker {
   }
 
   // Whether the program makes `v` in one place only, and there as `i` does.
-  bool is_the_constant(const MachineInstruction& i, Register v) const {
+  bool is_the_constant(const CodeLine& i, Register v) const {
     unsigned writes = 0;
     bool alike = false;
-    for (const MachineInstruction& x : before_.code)
+    for (const CodeLine& x : before_.code)
       each_register(before_, x, [&](Register r, bool, bool written) {
         if (!written || r != v) return;
         ++writes;
         alike = x.form == i.form && x.operand_count == i.operand_count;
-        for (uint8_t o = 1; alike && o < i.operand_count; ++o) alike = before_.of(x)[o].value == f_.of(i)[o].value;
+        for (uint8_t o = 1; alike && o < i.operand_count; ++o)
+          alike = before_.of(x)[o].value == f_.of(i)[o].value;
       });
     return writes == 1 && alike;
   }
 
   // Where the program next copies into `to`: the source, when it is the constant that `i` makes.
-  Register copied_constant(uint32_t b, uint32_t next_before, const MachineInstruction& i, Register to) const {
+  Register copied_constant(uint32_t b, uint32_t next_before, const CodeLine& i, Register to) const {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
     for (uint32_t k = next_before; k < end; ++k) {
-      const MachineInstruction& x = before_.code[k];
+      const CodeLine& x = before_.code[k];
       if (x.form != copy_form || before_.of(x)[0].reg != to) continue;
       Register from = before_.of(x)[1].reg;
       return is_virtual(from) && is_the_constant(i, from) ? from : no_register;
@@ -221,7 +244,7 @@ class Checker {
   void pass_copy(uint32_t b, uint32_t& next_before, Register to, Register from, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
     for (uint32_t k = next_before; k < end; ++k) {
-      const MachineInstruction& i = before_.code[k];
+      const CodeLine& i = before_.code[k];
       if (i.form == copy_form && before_.of(i)[0].reg == to && before_.of(i)[1].reg == from) {
         rename_copies(next_before, k, state);
         next_before = k + 1;
@@ -230,9 +253,9 @@ class Checker {
     }
   }
 
-  const MachineFunction& before_;
+  const Code& before_;
   const Allocation& after_;
-  const MachineFunction& f_;
+  const Code& f_;
   const Target& target_;
   std::vector<uint32_t> original_;
   Diagnostics problems_;
@@ -240,6 +263,8 @@ class Checker {
 
 }  // namespace
 
-Diagnostics check_allocation(const MachineFunction& before, const Allocation& after, const Target& target) { return Checker(before, after, target).run(); }
+Diagnostics check_allocation(const Code& before, const Allocation& after, const Target& target) {
+  return Checker(before, after, target).run();
+}
 
 }  // namespace porphyry::machine

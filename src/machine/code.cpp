@@ -4,7 +4,8 @@ namespace porphyry::machine {
 
 unsigned Target::class_of(unsigned physical) const {
   for (size_t k = 0; k < classes.size(); ++k)
-    if (physical >= classes[k].first && physical < classes[k].first + classes[k].count) return static_cast<unsigned>(k);
+    if (physical >= classes[k].first && physical < classes[k].first + classes[k].count)
+      return static_cast<unsigned>(k);
   return 0;
 }
 
@@ -21,12 +22,12 @@ FormIndex Target::find(std::string_view wanted) const {
   return 0;
 }
 
-RegisterMask implicit_reads(const Target& target, const MachineFunction& f, const MachineInstruction& i) {
+RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
   RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
   return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;
 }
 
-RegisterMask implicit_writes(const Target& target, const MachineFunction& f, const MachineInstruction& i) {
+RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
   RegisterMask m = i.form >= first_real_form ? target.form(i.form).writes : 0;
   return i.call == 0xffffffff ? m : m | f.calls[i.call].writes;
 }

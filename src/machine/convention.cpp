@@ -19,7 +19,8 @@ class Dealer {
 
 }  // namespace
 
-std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Type>& types, uint64_t& stack_bytes) {
+std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Type>& types,
+                              uint64_t& stack_bytes) {
   Dealer dealer(convention.whole, convention.floats);
   std::vector<Arrival> out;
   for (Type t : types) {
@@ -31,7 +32,8 @@ std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Ty
   return out;
 }
 
-std::optional<std::vector<Register>> result_registers(const Convention& convention, const std::vector<Type>& types) {
+std::optional<std::vector<Register>> result_registers(const Convention& convention,
+                                                      const std::vector<Type>& types) {
   Dealer dealer(convention.whole_results, convention.float_results);
   std::vector<Register> out;
   for (Type t : types) {

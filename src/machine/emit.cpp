@@ -16,7 +16,7 @@ bool literal_fits(const FormOperand& o, int64_t v) {
 
 class Emitter {
  public:
-  Emitter(const MachineFunction& f, const Target& target) : f_(f), target_(target) {
+  Emitter(const Code& f, const Target& target) : f_(f), target_(target) {
     out_.name = f.name;
     out_.pool = f.pool;
     out_.frame_bytes = f.frame_bytes;
@@ -29,7 +29,7 @@ class Emitter {
       block_starts_.push_back(static_cast<uint32_t>(out_.lines.size()));
       if (block_ == 0) prologue();
       if (is_empty(block_)) continue;
-      const MachineBlock& b = f_.blocks[block_];
+      const CodeBlock& b = f_.blocks[block_];
       for (uint32_t k = b.first; k < b.first + b.count; ++k) instruction(f_.code[k]);
       straighten(block_starts_.back());
     }
@@ -44,10 +44,11 @@ class Emitter {
     leads_to_.resize(f_.blocks.size());
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
-      const MachineBlock& block = f_.blocks[b];
-      bool empty = b != 0 && block.count > 0 && f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
+      const CodeBlock& block = f_.blocks[b];
+      bool empty =
+          b != 0 && block.count > 0 && f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
       for (uint32_t k = block.first; empty && k + 1 < block.first + block.count; ++k) {
-        const MachineInstruction& i = f_.code[k];
+        const CodeLine& i = f_.code[k];
         empty = i.form == copy_form && f_.of(i)[0].reg == f_.of(i)[1].reg;
       }
       if (empty && block.successors[0] != b) leads_to_[b] = block.successors[0];
@@ -73,7 +74,9 @@ class Emitter {
     return b;
   }
 
-  static PlainOperand plain_register(unsigned r) { return {OperandKind::Register, static_cast<uint8_t>(r), 0, {}}; }
+  static PlainOperand plain_register(unsigned r) {
+    return {OperandKind::Register, static_cast<uint8_t>(r), 0, {}};
+  }
 
   EmittedLine& line(FormIndex form, Role role, Instruction origin) {
     EmittedLine l;
@@ -94,16 +97,18 @@ class Emitter {
   }
   void prologue() {
     for (unsigned r = 0; r < 64; ++r)
-      if (f_.saved & mask_of_register(r)) line(target_.upkeep.push, Role::Frame, {}).plain.operands[0] = plain_register(r);
+      if (f_.saved & mask_of_register(r))
+        line(target_.upkeep.push, Role::Frame, {}).plain.operands[0] = plain_register(r);
     adjust_stack(target_.upkeep.grow);
   }
   void epilogue() {
     adjust_stack(target_.upkeep.shrink);
     for (unsigned r = 64; r-- > 0;)
-      if (f_.saved & mask_of_register(r)) line(target_.upkeep.pop, Role::Frame, {}).plain.operands[0] = plain_register(r);
+      if (f_.saved & mask_of_register(r))
+        line(target_.upkeep.pop, Role::Frame, {}).plain.operands[0] = plain_register(r);
   }
 
-  PlainAddress plain_address(const MachineAddress& a, EmittedLine& l) const {
+  PlainAddress plain_address(const CodeAddress& a, EmittedLine& l) const {
     PlainAddress p;
     if (a.base != no_register) p.base = static_cast<int8_t>(a.base);
     if (a.index != no_register) p.index = static_cast<int8_t>(a.index);
@@ -116,13 +121,14 @@ class Emitter {
   }
 
   // Copies, saves and fetches in the book's forms.
-  void own_form(const MachineInstruction& i) {
+  void own_form(const CodeLine& i) {
     auto operands = f_.of(i);
     if (i.form == copy_form) {
       Register to = operands[0].reg, from = operands[1].reg;
       if (to == from) return;
       bool general = target_.class_of(to) == 0;
-      FormIndex whole = operands[0].value <= 32 ? target_.upkeep.move_general_32 : target_.upkeep.move_general_64;
+      FormIndex whole =
+          operands[0].value <= 32 ? target_.upkeep.move_general_32 : target_.upkeep.move_general_64;
       EmittedLine& l = line(general ? whole : target_.upkeep.move_lanes, Role::Move, i.origin);
       l.plain.operands[0] = plain_register(to);
       l.plain.operands[1] = plain_register(from);
@@ -130,22 +136,24 @@ class Emitter {
     }
     bool saves = i.form == save_form;
     bool general = target_.class_of(operands[0].reg) == 0;
-    FormIndex form = saves ? (general ? target_.upkeep.save_general : target_.upkeep.save_lanes) : (general ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes);
+    FormIndex form = saves ? (general ? target_.upkeep.save_general : target_.upkeep.save_lanes)
+                           : (general ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes);
     EmittedLine& l = line(form, i.role, i.origin);
     PlainOperand memory{OperandKind::Memory, 0, 0, {}};
     memory.address.base = static_cast<int8_t>(target_.convention.stack);
-    memory.address.displacement = static_cast<int32_t>(f_.slots[static_cast<size_t>(operands[1].value)].offset);
+    memory.address.displacement =
+        static_cast<int32_t>(f_.slots[static_cast<size_t>(operands[1].value)].offset);
     l.plain.operands[saves ? 0 : 1] = memory;
     l.plain.operands[saves ? 1 : 0] = plain_register(operands[0].reg);
   }
 
-  void instruction(const MachineInstruction& i) {
+  void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
     if (i.form == target_.upkeep.give_back) epilogue();
     EmittedLine& l = line(i.form, i.role, i.origin);
     auto operands = f_.of(i);
     for (size_t k = 0; k < operands.size(); ++k) {
-      const MachineOperand& o = operands[k];
+      const CodeOperand& o = operands[k];
       PlainOperand& p = l.plain.operands[k];
       p.kind = o.kind;
       switch (o.kind) {
@@ -154,7 +162,9 @@ class Emitter {
         case OperandKind::Label: l.target_block = leads_to_[static_cast<size_t>(o.value)]; break;
         case OperandKind::Symbol: l.symbol = static_cast<uint32_t>(o.value); break;
         case OperandKind::Memory:
-        case OperandKind::Address: p.address = plain_address(f_.addresses[static_cast<size_t>(o.value)], l); break;
+        case OperandKind::Address:
+          p.address = plain_address(f_.addresses[static_cast<size_t>(o.value)], l);
+          break;
       }
     }
     choose_form(l);
@@ -180,10 +190,13 @@ class Emitter {
   // A jump to the next block goes; a conditional jump over an unconditional one is turned round.
   void straighten(uint32_t from) {
     auto& lines = out_.lines;
-    auto is_jump = [&](size_t k) { return lines.size() >= from + k && target_.form(lines[lines.size() - k].plain.form).is_jump; };
+    auto is_jump = [&](size_t k) {
+      return lines.size() >= from + k && target_.form(lines[lines.size() - k].plain.form).is_jump;
+    };
     if (!is_jump(1)) return;
     uint32_t next = next_block();
-    bool pair = is_jump(2) && !(lines.size() >= from + 3 && target_.form(lines[lines.size() - 3].plain.form).is_jump);
+    bool pair =
+        is_jump(2) && !(lines.size() >= from + 3 && target_.form(lines[lines.size() - 3].plain.form).is_jump);
     if (pair && lines[lines.size() - 2].target_block == next) {
       EmittedLine& conditional = lines[lines.size() - 2];
       FormIndex opposite = target_.form(conditional.plain.form).opposite;
@@ -221,7 +234,9 @@ class Emitter {
     for (EmittedLine& l : out_.lines) l.offset = at, at += l.size;
     end_ = at;
   }
-  uint32_t offset_of_block(uint32_t b) const { return block_starts_[b] < out_.lines.size() ? out_.lines[block_starts_[b]].offset : end_; }
+  uint32_t offset_of_block(uint32_t b) const {
+    return block_starts_[b] < out_.lines.size() ? out_.lines[block_starts_[b]].offset : end_;
+  }
 
   void write() {
     std::vector<bool> is_target(f_.blocks.size());
@@ -232,7 +247,8 @@ class Emitter {
       } else if (e.distance_size) {
         bool is_pool = l.pool != 0xffffffff;
         int64_t addend = l.symbol_offset - (e.size - e.distance_at);
-        out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, l.offset + e.distance_at, is_pool ? l.pool : l.symbol, addend});
+        out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, l.offset + e.distance_at,
+                               is_pool ? l.pool : l.symbol, addend});
         std::fill(e.bytes + e.distance_at, e.bytes + e.distance_at + 4, uint8_t(0));
       }
       out_.bytes.insert(out_.bytes.end(), e.bytes, e.bytes + e.size);
@@ -241,7 +257,7 @@ class Emitter {
       out_.blocks.push_back({f_.blocks[b].origin, offset_of_block(b), f_.blocks[b].depth, is_target[b]});
   }
 
-  const MachineFunction& f_;
+  const Code& f_;
   const Target& target_;
   CompiledFunction out_;
   std::vector<uint32_t> leads_to_;      // by block: itself, or where an empty one jumps to
@@ -258,12 +274,15 @@ std::string address_text(const Target& target, const PlainAddress& a, const std:
     out += plus() + std::string(target.register_name(static_cast<unsigned>(a.index), 64));
     if (a.scale != 1 || a.base < 0) out += fmt::format("*{}", a.scale);
   }
-  if (a.displacement < 0 && out.size() > 1) out += fmt::format(" - {}", 0 - int64_t(a.displacement));
-  else if (a.displacement != 0 || out.size() == 1) out += plus() + std::to_string(a.displacement);
+  if (a.displacement < 0 && out.size() > 1)
+    out += fmt::format(" - {}", 0 - int64_t(a.displacement));
+  else if (a.displacement != 0 || out.size() == 1)
+    out += plus() + std::to_string(a.displacement);
   return out + "]";
 }
 
-std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o, const std::string& name) {
+std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,
+                         const std::string& name) {
   switch (shape.kind) {
     case OperandKind::Register: return std::string(target.register_name(o.physical, shape.type.bits()));
     case OperandKind::Literal: return std::to_string(o.literal);
@@ -272,7 +291,8 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
     case OperandKind::Address: return address_text(target, o.address, name);
     case OperandKind::Memory: break;
   }
-  static constexpr std::pair<unsigned, const char*> sizes[] = {{8, "byte"}, {16, "word"}, {32, "dword"}, {64, "qword"}, {128, "xmmword"}};
+  static constexpr std::pair<unsigned, const char*> sizes[] = {
+      {8, "byte"}, {16, "word"}, {32, "dword"}, {64, "qword"}, {128, "xmmword"}};
   for (auto [bits, word] : sizes)
     if (bits == shape.type.bits()) return std::string(word) + " ptr " + address_text(target, o.address, name);
   return address_text(target, o.address, name);
@@ -280,15 +300,18 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
 
 }  // namespace
 
-CompiledFunction emit(const MachineFunction& f, const Target& target) { return Emitter(f, target).run(); }
+CompiledFunction emit(const Code& f, const Target& target) { return Emitter(f, target).run(); }
 
 std::string spell(const Target& target, const PlainInstruction& i, std::span<const std::string> names) {
   const Form& form = target.form(i.form);
   std::string out;
   for (char c : form.spelling) {
     size_t k = static_cast<size_t>(c) - 1;
-    if (c > 0 && k < form.operands.size()) out += operand_text(target, form.operands[k], i.operands[k], k < names.size() ? names[k] : std::string());
-    else out += c;
+    if (c > 0 && k < form.operands.size())
+      out +=
+          operand_text(target, form.operands[k], i.operands[k], k < names.size() ? names[k] : std::string());
+    else
+      out += c;
   }
   return out;
 }

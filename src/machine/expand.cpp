@@ -86,7 +86,8 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     }
     case Op::Clz: {  // smear the highest one down; what is not smeared leads
       Value x = v[0];
-      for (unsigned reach = 1; reach < type.bits(); reach *= 2) x = make(Op::Or, {x, make(Op::ShrU, {x, number(type, reach)})});
+      for (unsigned reach = 1; reach < type.bits(); reach *= 2)
+        x = make(Op::Or, {x, make(Op::ShrU, {x, number(type, reach)})});
       return make(Op::Popcount, {make(Op::Not, {x})});
     }
     case Op::ReverseBits: return reverse(v[0], type, 1);
@@ -114,10 +115,12 @@ Value Expander::narrow(Op op, const Operands& v, Type type, Type result) {
       Value high = make(op == Op::MulHiS ? Op::ShrS : Op::ShrU, {make(Op::Mul, wide), number(i32, width)});
       return convert(Op::Narrow, type, high);
     }
-    case Op::Clz: return convert(Op::Narrow, type, make(Op::Sub, {make(Op::Clz, wide), number(i32, 32 - width)}));
+    case Op::Clz:
+      return convert(Op::Narrow, type, make(Op::Sub, {make(Op::Clz, wide), number(i32, 32 - width)}));
     case Op::Ctz: wide[0] = make(Op::Or, {wide[0], number(i32, uint64_t(1) << width)}); break;
     case Op::ReverseBits:
-    case Op::ReverseBytes: return convert(Op::Narrow, type, make(Op::ShrU, {make(op, wide), number(i32, 32 - width)}));
+    case Op::ReverseBytes:
+      return convert(Op::Narrow, type, make(Op::ShrU, {make(op, wide), number(i32, 32 - width)}));
     default: break;
   }
   Value r = make(op, wide, info(op).result == ResultRule::Truth ? result : i32);
@@ -145,19 +148,24 @@ Value Expander::float_by_bits(Op op, const Operands& v, Type type) {
   Type b = bits_type(type);
   uint64_t sign = uint64_t(1) << (type.bits() - 1), rest = sign - 1;
   Value x = make(Op::Bits, {v[0]}, b);
-  if (op == Op::Neg) x = make(Op::Xor, {x, number(b, sign)});
-  else x = make(Op::And, {x, number(b, rest)});
+  if (op == Op::Neg)
+    x = make(Op::Xor, {x, number(b, sign)});
+  else
+    x = make(Op::And, {x, number(b, rest)});
   if (op == Op::CopySign) x = make(Op::Or, {x, make(Op::And, {make(Op::Bits, {v[1]}, b), number(b, sign)})});
   return make(Op::Bits, {x}, type);
 }
 
-// Ordered and different: by comparison. Equal: only zeros may differ in bits, and `or` (min) or `and` (max) of
-// the bits gets their order right. Unordered: the sum is a quiet NaN.
+// Ordered and different: by comparison. Equal: only zeros may differ in bits, and `or` (min) or `and` (max)
+// of the bits gets their order right. Unordered: the sum is a quiet NaN.
 Value Expander::float_extreme(Op op, const Operands& v, Type type) {
   Type b = bits_type(type);
   bool least = op == Op::Min;
-  Value first = make(least ? Op::Lt : Op::Gt, {v[0], v[1]}), second = make(least ? Op::Gt : Op::Lt, {v[0], v[1]});
-  Value zeros = make(Op::Bits, {make(least ? Op::Or : Op::And, {make(Op::Bits, {v[0]}, b), make(Op::Bits, {v[1]}, b)})}, type);
+  Value first = make(least ? Op::Lt : Op::Gt, {v[0], v[1]}),
+        second = make(least ? Op::Gt : Op::Lt, {v[0], v[1]});
+  Value zeros =
+      make(Op::Bits, {make(least ? Op::Or : Op::And, {make(Op::Bits, {v[0]}, b), make(Op::Bits, {v[1]}, b)})},
+           type);
   Value rest = make(Op::Pick, {make(Op::Eq, {v[0], v[1]}), zeros, make(Op::Add, {v[0], v[1]})});
   return make(Op::Pick, {first, v[0], make(Op::Pick, {second, v[1], rest})});
 }
@@ -168,13 +176,15 @@ Value Expander::to_int(Op op, Value v, Type from, Type to) {
   if (to == i64 && !is_signed_op) {
     Value half = pen_.real(from, 9223372036854775808.0);
     Value low = make(Op::MaxS, {make(Op::ToIntS, {v}, i64), number(i64, 0)});
-    Value high = make(Op::Xor, {make(Op::ToIntS, {make(Op::Sub, {v, half})}, i64), number(i64, uint64_t(1) << 63)});
+    Value high =
+        make(Op::Xor, {make(Op::ToIntS, {make(Op::Sub, {v, half})}, i64), number(i64, uint64_t(1) << 63)});
     return make(Op::Pick, {make(Op::Ge, {v, half}), high, low});
   }
   Value wide = make(Op::ToIntS, {v}, i64);
   uint64_t greatest = static_cast<uint64_t>(mask_of(is_signed_op ? to.bits() - 1 : to.bits()));
   uint64_t least = is_signed_op ? ~greatest : 0;
-  return convert(Op::Narrow, to, make(Op::MinS, {make(Op::MaxS, {wide, number(i64, least)}), number(i64, greatest)}));
+  return convert(Op::Narrow, to,
+                 make(Op::MinS, {make(Op::MaxS, {wide, number(i64, least)}), number(i64, greatest)}));
 }
 
 // Below 2^63 as a signed number; above, half of it (the lost bit kept sticky, for rounding) and twice that.
@@ -183,7 +193,8 @@ Value Expander::to_float_unsigned(Value v, Type from, Type to) {
   if (from.bits() == 32) return make(Op::ToFloatS, {convert(Op::WidenU, i64, v)}, to);
   Value half = make(Op::Or, {make(Op::ShrU, {v, number(i64, 1)}), make(Op::And, {v, number(i64, 1)})});
   Value big = make(Op::ToFloatS, {half}, to);
-  return make(Op::Pick, {make(Op::LtS, {v, number(i64, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
+  return make(Op::Pick,
+              {make(Op::LtS, {v, number(i64, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
 }
 
 Value Expander::high_product(Op op, const Operands& v, Type type) {

@@ -8,7 +8,8 @@ namespace porphyry::machine {
 
 class Expander {
  public:
-  Expander(Module& module, Function& function, const Coverage& coverage) : module_(module), f_(function), pen_(module, function), coverage_(coverage) {}
+  Expander(Module& module, Function& function, const Coverage& coverage)
+      : module_(module), f_(function), pen_(module, function), coverage_(coverage) {}
 
   Pen& pen() { return pen_; }
 

@@ -9,9 +9,9 @@ namespace {
 
 uint64_t rounded(uint64_t n, uint64_t to) { return (n + to - 1) / to * to; }
 
-RegisterMask kept_registers_used(const MachineFunction& f, const Target& target) {
+RegisterMask kept_registers_used(const Code& f, const Target& target) {
   RegisterMask used = 0;
-  for (const MachineInstruction& i : f.code)
+  for (const CodeLine& i : f.code)
     each_register(f, i, [&](Register r, bool, bool written) {
       if (written && is_physical(r)) used |= mask_of_register(r);
     });
@@ -20,12 +20,13 @@ RegisterMask kept_registers_used(const MachineFunction& f, const Target& target)
 
 }  // namespace
 
-void lay_out_frame(MachineFunction& f, const Target& target) {
+void lay_out_frame(Code& f, const Target& target) {
   f.saved = kept_registers_used(f, target);
   uint64_t pushes = static_cast<uint64_t>(__builtin_popcountll(f.saved)) * 8;
   std::vector<FrameSlot*> slots;
   for (FrameSlot& s : f.slots) slots.push_back(&s);
-  std::stable_sort(slots.begin(), slots.end(), [](const FrameSlot* a, const FrameSlot* b) { return a->align > b->align; });
+  std::stable_sort(slots.begin(), slots.end(),
+                   [](const FrameSlot* a, const FrameSlot* b) { return a->align > b->align; });
   uint64_t at = rounded(f.outgoing_bytes, target.convention.stack_align);
   for (FrameSlot* s : slots) {
     at = rounded(at, s->align);
@@ -35,7 +36,7 @@ void lay_out_frame(MachineFunction& f, const Target& target) {
   // The caller's call leaves the stack one word off its alignment.
   uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : 8;
   f.frame_bytes = rounded(at + pushes + 8, align) - pushes - 8;
-  for (MachineAddress& a : f.addresses) {
+  for (CodeAddress& a : f.addresses) {
     if (a.anchor == Anchor::Slot) a.displacement += f.slots[a.anchored].offset;
     if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame_bytes + pushes + 8);
     bool in_frame = a.anchor == Anchor::Slot || a.anchor == Anchor::Incoming || a.anchor == Anchor::Outgoing;

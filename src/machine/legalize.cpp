@@ -19,7 +19,8 @@ Coverage::Coverage(const Target& target, uint8_t features) : rows_(operation_cou
     if (rule.matches_constant || (rule.needs & ~features)) continue;
     const PatternNode& root = rule.nodes[0];
     bool plain = true;
-    for (const PatternNode& n : rule.nodes.subspan(1)) plain &= n.kind == NodeKind::Register || n.kind == NodeKind::Memory;
+    for (const PatternNode& n : rule.nodes.subspan(1))
+      plain &= n.kind == NodeKind::Register || n.kind == NodeKind::Memory;
     if (plain) rows_[static_cast<size_t>(root.op)].push_back({carrier(root.operand), carrier(root.result)});
   }
 }
@@ -66,7 +67,11 @@ Op mirrored(Op op) {
 class Rewriter {
  public:
   Rewriter(Module& module, Symbol symbol, const Target& target, const Coverage& coverage)
-      : module_(module), f_(module.function(symbol)), target_(target), coverage_(coverage), expander_(module, f_, coverage) {}
+      : module_(module),
+        f_(module.function(symbol)),
+        target_(target),
+        coverage_(coverage),
+        expander_(module, f_, coverage) {}
 
   void run() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
@@ -98,7 +103,9 @@ class Rewriter {
 
   void replace(Instruction i, Value v) {
     Value old = f_.result(i);
-    if (Name n = f_.name(old); n.exists() && !f_.is_constant(v) && !f_.name(v).exists() && f_.kind(v) == ValueKind::Result) f_.set_name(v, n), f_.set_name(old, {});
+    if (Name n = f_.name(old);
+        n.exists() && !f_.is_constant(v) && !f_.name(v).exists() && f_.kind(v) == ValueKind::Result)
+      f_.set_name(v, n), f_.set_name(old, {});
     f_.replace_uses(old, v);
     f_.erase(i);
   }
@@ -121,7 +128,8 @@ class Rewriter {
     Address a = f_.address(i);
     size_t base = f_.op(i) == Op::Store ? 1 : 0;
     int64_t limit = int64_t(1) << (target_.address_offset_bits - 1);
-    bool scale_fits = !a.indexed || std::find(target_.address_scales.begin(), target_.address_scales.end(), a.scale) != target_.address_scales.end();
+    bool scale_fits = !a.indexed || std::find(target_.address_scales.begin(), target_.address_scales.end(),
+                                              a.scale) != target_.address_scales.end();
     bool offset_fits = a.offset >= -limit / 2 && a.offset < limit / 2;
     bool reads_bool = f_.op(i) == Op::Load && f_.type(f_.result(i)).is_bool();
     if (scale_fits && offset_fits && !reads_bool) return;
@@ -130,7 +138,10 @@ class Rewriter {
     if (!scale_fits) index = pen.mul(index, pen.integer(Type::integer(64), a.scale)), a.scale = 1;
     if (!offset_fits) {
       Value far = pen.integer(Type::integer(64), a.offset);
-      index = index.exists() ? pen.add(a.scale == 1 ? index : pen.mul(index, pen.integer(Type::integer(64), a.scale)), far) : far;
+      index =
+          index.exists()
+              ? pen.add(a.scale == 1 ? index : pen.mul(index, pen.integer(Type::integer(64), a.scale)), far)
+              : far;
       a.scale = 1, a.offset = 0;
     }
     a.indexed = index.exists();
@@ -145,7 +156,8 @@ class Rewriter {
     Instruction made = pen.put(draft);
     if (!type.exists()) return f_.erase(i);
     Value v = f_.result(made);
-    if (reads_bool) v = pen.write(Op::Ne, {pen.write(Op::And, {v, pen.integer(type, 1)}), pen.integer(type, 0)});
+    if (reads_bool)
+      v = pen.write(Op::Ne, {pen.write(Op::And, {v, pen.integer(type, 1)}), pen.integer(type, 0)});
     replace(i, v);
   }
 
@@ -157,7 +169,8 @@ class Rewriter {
     Type i64 = Type::integer(64);
     Value wide = pen.reserve(shape.bytes + shape.align - 1, target_.convention.stack_align);
     Value up = pen.add(pen.convert(Op::Bits, i64, wide), pen.integer(i64, shape.align - 1));
-    replace(i, pen.convert(Op::Bits, Type::pointer(), pen.write(Op::And, {up, pen.integer(i64, -int64_t(shape.align))})));
+    replace(i, pen.convert(Op::Bits, Type::pointer(),
+                           pen.write(Op::And, {up, pen.integer(i64, -int64_t(shape.align))})));
   }
 
   // What is outside may be anywhere: its address is read from a word that the loader fills in.
@@ -199,10 +212,15 @@ void gather_beside_users(Module& module, Function& f) {
     for (size_t k = 0; k < f.operand_count(original); ++k) operands.push_back(f.operand(original, k));
     Type type = f.type(f.result(original));
     uint32_t detail = f.op(original) == Op::At ? f.add_address(f.address(original)) : 0;
-    Instruction made = f.insert_before(user, {.op = f.op(original), .operands = operands, .results = {&type, 1}, .detail = detail, .position = f.position(original)});
+    Instruction made = f.insert_before(user, {.op = f.op(original),
+                                              .operands = operands,
+                                              .results = {&type, 1},
+                                              .detail = detail,
+                                              .position = f.position(original)});
     f.set(slot, f.result(made));
     if (!f.has_uses(f.result(original))) {
-      if (Name n = f.name(f.result(original)); n.exists()) f.set_name(f.result(made), n), f.set_name(f.result(original), {});
+      if (Name n = f.name(f.result(original)); n.exists())
+        f.set_name(f.result(made), n), f.set_name(f.result(original), {});
       f.erase(original);
     }
   };
@@ -217,7 +235,8 @@ void gather_beside_users(Module& module, Function& f) {
       Instruction d = f.definition(f.operand(i, which));
       if (!d.exists()) continue;
       bool apart = f.block(d) != b || (decides && (f.next(d) != i || !f.has_one_use(f.result(d))));
-      if (apart && (decides ? is_compare(f.op(d)) : f.op(d) == Op::At)) copy_before(i, f.operand_slot(i, which), d);
+      if (apart && (decides ? is_compare(f.op(d)) : f.op(d) == Op::At))
+        copy_before(i, f.operand_slot(i, which), d);
     }
   }
 }

@@ -9,11 +9,15 @@
 
 namespace porphyry::machine {
 
-std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c, const EmittedLine& line) {
+std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
+                                       const EmittedLine& line) {
   std::string name;
-  if (line.target_block != 0xffffffff) name = block_text(module, f, c.blocks[line.target_block].origin);
-  else if (line.symbol != 0xffffffff) name = module.symbol_name(Symbol(line.symbol));
-  else if (line.pool != 0xffffffff) name = fmt::format("constant {}", line.pool);
+  if (line.target_block != 0xffffffff)
+    name = block_text(module, f, c.blocks[line.target_block].origin);
+  else if (line.symbol != 0xffffffff)
+    name = module.symbol_name(Symbol(line.symbol));
+  else if (line.pool != 0xffffffff)
+    name = fmt::format("constant {}", line.pool);
   if (line.symbol_offset > 0) name += fmt::format(" + {}", line.symbol_offset);
   if (line.symbol_offset < 0) name += fmt::format(" - {}", -line.symbol_offset);
   return std::vector<std::string>(4, name);
@@ -28,7 +32,8 @@ std::string pool_value(const PoolEntry& e) {
 
 class Lister {
  public:
-  Lister(const Module& module, const CompiledFunction& c, const Target& target) : module_(module), f_(module.function(c.symbol)), c_(c), target_(target) {}
+  Lister(const Module& module, const CompiledFunction& c, const Target& target)
+      : module_(module), f_(module.function(c.symbol)), c_(c), target_(target) {}
 
   FunctionListing run() {
     out_.name = c_.name;
@@ -52,12 +57,15 @@ class Lister {
     uint64_t bytes = 0;
     auto where = arrivals(target_.convention, s.parameters, bytes);
     for (size_t k = 0; k < where.size(); ++k)
-      out_.parameters.push_back({value_text(module_, f_, f_.parameters()[k]), s.parameters[k].name(),
-                                 where[k].reg != no_register ? std::string(target_.register_name(where[k].reg, s.parameters[k].bits()))
-                                                             : fmt::format("stack + {}", where[k].stack + 8)});
+      out_.parameters.push_back(
+          {value_text(module_, f_, f_.parameters()[k]), s.parameters[k].name(),
+           where[k].reg != no_register
+               ? std::string(target_.register_name(where[k].reg, s.parameters[k].bits()))
+               : fmt::format("stack + {}", where[k].stack + 8)});
     auto results = result_registers(target_.convention, s.results);
     for (size_t k = 0; results && k < results->size(); ++k)
-      out_.results.push_back({"", s.results[k].name(), std::string(target_.register_name((*results)[k], s.results[k].bits()))});
+      out_.results.push_back(
+          {"", s.results[k].name(), std::string(target_.register_name((*results)[k], s.results[k].bits()))});
   }
 
   ListingLine line(const EmittedLine& l) {
@@ -66,10 +74,13 @@ class Lister {
     out.text = spell(target_, l.plain, operand_names(module_, f_, c_, l));
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = write_text(module_, f_, l.origin);
-      out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin)) : std::string(info(f_.op(l.origin)).name);
+      out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))
+                                            : std::string(info(f_.op(l.origin)).name);
       out.position = position_text(module_, f_.position(l.origin));
     }
-    if (l.pool != 0xffffffff) out.operation += (out.operation.empty() ? "" : "; ") + fmt::format("constant {} is {}", l.pool, pool_value(c_.pool[l.pool]));
+    if (l.pool != 0xffffffff)
+      out.operation += (out.operation.empty() ? "" : "; ") +
+                       fmt::format("constant {} is {}", l.pool, pool_value(c_.pool[l.pool]));
     count(l);
     return out;
   }
@@ -95,6 +106,8 @@ class Lister {
 
 }  // namespace
 
-FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target) { return Lister(legal, compiled, target).run(); }
+FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target) {
+  return Lister(legal, compiled, target).run();
+}
 
 }  // namespace porphyry::machine

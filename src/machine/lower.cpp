@@ -5,7 +5,8 @@
 
 namespace porphyry::machine {
 
-Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target, uint8_t features, bool check) {
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target,
+                                        uint8_t features, bool check) {
   auto selected = select(legal, function, target, features);
   if (!selected) return selected.why();
   Allocation allocation = allocate(selected->code, target);
@@ -32,8 +33,10 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   for (size_t k = 0; k < count; ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     auto compiled = lower_function(*out.legal, Symbol(k), target, features, options.check_allocation);
-    if (compiled) out.functions.push_back(std::move(*compiled));
-    else problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
+    if (compiled)
+      out.functions.push_back(std::move(*compiled));
+    else
+      problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
   }
   if (!problems.empty()) return problems;
   return out;

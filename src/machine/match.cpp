@@ -17,7 +17,12 @@ bool writes_or_leaves(const Function& f, Instruction i) {
 }  // namespace
 
 Matcher::Matcher(const Module& module, const Function& function, const Target& target, uint8_t features)
-    : module_(module), f_(function), target_(target), features_(features), best_(function.instruction_limit()), epoch_(function.instruction_limit()) {}
+    : module_(module),
+      f_(function),
+      target_(target),
+      features_(features),
+      best_(function.instruction_limit()),
+      epoch_(function.instruction_limit()) {}
 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;
@@ -25,7 +30,8 @@ void Matcher::visit(Block b) {
     epoch_[i] = epoch;
     if (writes_or_leaves(f_, i)) ++epoch;
     size_t op = static_cast<size_t>(f_.op(i));
-    if (f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf) op = static_cast<size_t>(Op::At);  // addresses, too
+    if (f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf)
+      op = static_cast<size_t>(Op::At);  // addresses, too
     Best& best = best_[i];
     for (uint16_t r = target_.rules_by_op[op]; r < target_.rules_by_op[op + 1]; ++r) {
       auto m = try_rule(r, i);
@@ -104,9 +110,11 @@ bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
     uint64_t bits = f_.constant_bits(v);
     unsigned spare = 64 - f_.type(v).bits();
     int64_t value = static_cast<int64_t>(bits << spare) >> spare;
-    if (n.fit == Fit::Signed32 && (f_.type(v).is_float() || value != static_cast<int32_t>(value))) return false;
+    if (n.fit == Fit::Signed32 && (f_.type(v).is_float() || value != static_cast<int32_t>(value)))
+      return false;
     if (n.fit == Fit::Unsigned32 && bits > 0xffffffffu) return false;
-    if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits())))) return false;
+    if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
+      return false;
   }
   if (n.variable < 0) return true;
   Value& bound = m.values[static_cast<size_t>(n.variable)];
@@ -120,7 +128,8 @@ bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
 bool Matcher::same_address(Instruction a, Instruction b) const {
   size_t base_a = f_.op(a) == Op::Store ? 1 : 0, base_b = f_.op(b) == Op::Store ? 1 : 0;
   const Address &x = f_.address(a), &y = f_.address(b);
-  if (f_.operand(a, base_a) != f_.operand(b, base_b) || x.offset != y.offset || x.indexed != y.indexed) return false;
+  if (f_.operand(a, base_a) != f_.operand(b, base_b) || x.offset != y.offset || x.indexed != y.indexed)
+    return false;
   return !x.indexed || (x.scale == y.scale && f_.operand(a, base_a + 1) == f_.operand(b, base_b + 1));
 }
 
@@ -154,7 +163,8 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
   return inside(n, d, root) && children(rule, n, d, root, m);
 }
 
-bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const {
+bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root,
+                       Match& m) const {
   size_t count = 0;
   while (count < 3 && n.children[count] >= 0) ++count;
   bool pure_address = f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf;
@@ -184,7 +194,8 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   Match other = m;
   bool swapped = in_order(true, other);
   if (plain && swapped && &n == &rule.nodes[0]) {
-    uint32_t a = trial.cost + (tied_and_shared(rule, trial) ? 3 : 0), b = other.cost + (tied_and_shared(rule, other) ? 3 : 0);
+    uint32_t a = trial.cost + (tied_and_shared(rule, trial) ? 3 : 0),
+             b = other.cost + (tied_and_shared(rule, other) ? 3 : 0);
     swapped = b < a;
   } else if (plain) {
     swapped = false;

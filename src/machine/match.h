@@ -13,11 +13,11 @@ namespace porphyry::machine {
 struct Match {
   static constexpr size_t most_variables = 10;
   const Rule* rule = nullptr;
-  uint16_t index = 0;                               // of the rule
+  uint16_t index = 0;  // of the rule
   uint32_t cost = 0;
-  std::array<Value, most_variables> values{};       // registers and constants
+  std::array<Value, most_variables> values{};          // registers and constants
   std::array<Instruction, most_variables> accesses{};  // memory: the load, store or `at` whose address it is
-  std::array<Value, most_variables> pooled{};       // memory: a float constant instead
+  std::array<Value, most_variables> pooled{};          // memory: a float constant instead
 };
 
 class Matcher {

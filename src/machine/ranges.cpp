@@ -13,7 +13,8 @@ struct Event {
 
 class RangeBuilder {
  public:
-  RangeBuilder(const MachineFunction& f, const Target& target) : f_(f), target_(target), events_(f.virtuals.size()), stamps_(f.blocks.size(), 0) {
+  RangeBuilder(const Code& f, const Target& target)
+      : f_(f), target_(target), events_(f.virtuals.size()), stamps_(f.blocks.size(), 0) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
     out_.blocked.resize(first_virtual);
@@ -34,24 +35,30 @@ class RangeBuilder {
 
   void gather_events() {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
-      const MachineBlock& block = f_.blocks[b];
+      const CodeBlock& block = f_.blocks[b];
       float weight = 1;
       for (unsigned d = 0; d < std::min<unsigned>(block.depth, 6); ++d) weight *= 8;
       std::fill(std::begin(written_at_), std::end(written_at_), start(b));
       for (uint32_t k = block.first; k < block.first + block.count; ++k) {
-        const MachineInstruction& i = f_.code[k];
+        const CodeLine& i = f_.code[k];
         each_register(f_, i, [&](Register r, bool read, bool) {
           if (!read) return;
-          if (is_virtual(r)) event(r, {2 * k, b, false}, weight);
-          else physical_read(r, 2 * k);
+          if (is_virtual(r))
+            event(r, {2 * k, b, false}, weight);
+          else
+            physical_read(r, 2 * k);
         });
-        for (RegisterMask m = implicit_reads(target_, f_, i); m; m &= m - 1) physical_read(static_cast<Register>(__builtin_ctzll(m)), 2 * k);
+        for (RegisterMask m = implicit_reads(target_, f_, i); m; m &= m - 1)
+          physical_read(static_cast<Register>(__builtin_ctzll(m)), 2 * k);
         each_register(f_, i, [&](Register r, bool, bool written) {
           if (!written) return;
-          if (is_virtual(r)) event(r, {2 * k + 1, b, true}, weight);
-          else physical_write(r, 2 * k + 1);
+          if (is_virtual(r))
+            event(r, {2 * k + 1, b, true}, weight);
+          else
+            physical_write(r, 2 * k + 1);
         });
-        for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1) physical_write(static_cast<Register>(__builtin_ctzll(m)), 2 * k + 1);
+        for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
+          physical_write(static_cast<Register>(__builtin_ctzll(m)), 2 * k + 1);
       }
     }
   }
@@ -64,8 +71,10 @@ class RangeBuilder {
   void physical_read(Register r, uint32_t at) {
     Segments& s = out_.blocked[r];
     uint32_t from = written_at_[r];
-    if (!s.empty() && s.back().to > from) s.back().to = std::max(s.back().to, at + 1);
-    else s.push_back({from, at + 1});
+    if (!s.empty() && s.back().to > from)
+      s.back().to = std::max(s.back().to, at + 1);
+    else
+      s.push_back({from, at + 1});
   }
   void physical_write(Register r, uint32_t at) {
     written_at_[r] = at;
@@ -110,8 +119,10 @@ class RangeBuilder {
     std::sort(out.begin(), out.end(), [](const Segment& a, const Segment& b) { return a.from < b.from; });
     size_t kept = 0;
     for (const Segment& s : out) {
-      if (kept && s.from <= out[kept - 1].to) out[kept - 1].to = std::max(out[kept - 1].to, s.to);
-      else out[kept++] = s;
+      if (kept && s.from <= out[kept - 1].to)
+        out[kept - 1].to = std::max(out[kept - 1].to, s.to);
+      else
+        out[kept++] = s;
     }
     out.resize(kept);
   }
@@ -124,7 +135,8 @@ class RangeBuilder {
 
   void live_out(uint32_t block, Segments& out) {
     // Its own segments in this block are sorted among the first `local_`.
-    auto after = std::upper_bound(out.begin(), out.begin() + static_cast<ptrdiff_t>(local_), end(block) - 1, [](uint32_t p, const Segment& s) { return p < s.from; });
+    auto after = std::upper_bound(out.begin(), out.begin() + static_cast<ptrdiff_t>(local_), end(block) - 1,
+                                  [](uint32_t p, const Segment& s) { return p < s.from; });
     bool here = after != out.begin() && (after - 1)->from >= start(block);
     if (!here) {
       if (stamps_[block] == stamp_) return;  // live through, already known
@@ -135,7 +147,7 @@ class RangeBuilder {
     (after - 1)->to = end(block);
   }
 
-  const MachineFunction& f_;
+  const Code& f_;
   const Target& target_;
   std::vector<std::vector<Event>> events_;
   std::vector<std::vector<uint32_t>> predecessors_;
@@ -148,7 +160,7 @@ class RangeBuilder {
 
 }  // namespace
 
-LiveRanges live_ranges(const MachineFunction& f, const Target& target) { return RangeBuilder(f, target).run(); }
+LiveRanges live_ranges(const Code& f, const Target& target) { return RangeBuilder(f, target).run(); }
 
 bool meet(const Segments& a, const Segments& b) {
   const Segments &few = a.size() < b.size() ? a : b, &many = a.size() < b.size() ? b : a;
@@ -163,11 +175,14 @@ bool meet(const Segments& a, const Segments& b) {
 
 Segments merged(const Segments& a, const Segments& b) {
   Segments out(a.size() + b.size());
-  std::merge(a.begin(), a.end(), b.begin(), b.end(), out.begin(), [](const Segment& x, const Segment& y) { return x.from < y.from; });
+  std::merge(a.begin(), a.end(), b.begin(), b.end(), out.begin(),
+             [](const Segment& x, const Segment& y) { return x.from < y.from; });
   size_t kept = 0;
   for (const Segment& s : out) {
-    if (kept && s.from <= out[kept - 1].to) out[kept - 1].to = std::max(out[kept - 1].to, s.to);
-    else out[kept++] = s;
+    if (kept && s.from <= out[kept - 1].to)
+      out[kept - 1].to = std::max(out[kept - 1].to, s.to);
+    else
+      out[kept++] = s;
   }
   out.resize(kept);
   return out;

@@ -20,7 +20,7 @@ struct LiveRanges {
 };
 
 // Near-linear in the code and the segments that come out.
-LiveRanges live_ranges(const MachineFunction& f, const Target& target);
+LiveRanges live_ranges(const Code& f, const Target& target);
 
 bool meet(const Segments& a, const Segments& b);
 Segments merged(const Segments& a, const Segments& b);

@@ -16,8 +16,14 @@ namespace {
 class Selector {
  public:
   Selector(const Module& module, Symbol symbol, const Target& target, uint8_t features)
-      : module_(module), f_(module.function(symbol)), target_(target), dominators_(f_), loops_(f_, dominators_),
-        matcher_(module, f_, target, features), needed_(f_.value_limit()), registers_(f_.value_limit(), no_register),
+      : module_(module),
+        f_(module.function(symbol)),
+        target_(target),
+        dominators_(f_),
+        loops_(f_, dominators_),
+        matcher_(module, f_, target, features),
+        needed_(f_.value_limit()),
+        registers_(f_.value_limit(), no_register),
         slots_(f_.instruction_limit(), no_slot) {
     out_.code.name = module.symbol_name(symbol);
     out_.rules.resize(f_.instruction_limit());
@@ -38,7 +44,7 @@ class Selector {
  private:
   static constexpr uint32_t no_slot = 0xffffffff;
 
-  MachineFunction& code() { return out_.code; }
+  Code& code() { return out_.code; }
   uint8_t class_of(Type t) const { return t.is_float() ? 1 : 0; }
   void complain(Instruction i, const std::string& message) {
     Diagnostic d = complaint("in '" + out_.code.name + "': " + message, "what the target's book covers");
@@ -51,7 +57,8 @@ class Selector {
 
   bool has_effect(Instruction i) const {
     const OperationInfo& row = info(f_.op(i));
-    return row.writes_memory() || row.may_trap() || row.ends_block() || (row.layout == Layout::Load && f_.address(i).is_volatile);
+    return row.writes_memory() || row.may_trap() || row.ends_block() ||
+           (row.layout == Layout::Load && f_.address(i).is_volatile);
   }
   void need(Value v) { needed_[v] = true; }
   void need_address(Instruction access);
@@ -61,13 +68,15 @@ class Selector {
     for (const RuleStep& step : m.rule->steps)
       for (const RuleSource& s : step.in) {
         bool named = s.kind == SourceKind::Variable || s.kind == SourceKind::Built;
-        if (named && (static_cast<size_t>(s.variable) == variable || (s.kind == SourceKind::Built && static_cast<size_t>(s.index) == variable))) return true;
+        if (named && (static_cast<size_t>(s.variable) == variable ||
+                      (s.kind == SourceKind::Built && static_cast<size_t>(s.index) == variable)))
+          return true;
       }
     return false;
   }
 
-  // From the end of a block to its start: what has an effect or is needed in a register is covered by its best
-  // rule, and what that rule takes from registers is needed in turn.
+  // From the end of a block to its start: what has an effect or is needed in a register is covered by its
+  // best rule, and what that rule takes from registers is needed in turn.
   void mark_needed(Block b) {
     for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i)) {
       Op op = f_.op(i);
@@ -84,7 +93,9 @@ class Selector {
         out_.rules[i.index] = static_cast<uint16_t>(m->index + 1);
         for (size_t k = 0; k < Match::most_variables; ++k) {
           if (m->values[k].exists()) need(m->values[k]);
-          if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 && in_register(*m, k)) early_constants_.push_back(m->values[k]);
+          if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 &&
+              in_register(*m, k))
+            early_constants_.push_back(m->values[k]);
           if (m->accesses[k].exists()) need_address(m->accesses[k]);
         }
         if (f_.result_count(i)) needed_[f_.result(i)] = true;
@@ -118,7 +129,8 @@ class Selector {
     p.offset = a.offset;
     p.scale = a.scale;
     if (a.indexed) p.index = f_.operand(access, base + 1);
-    for (Instruction d = f_.definition(p.base); d.exists(); d = p.base.exists() ? f_.definition(p.base) : Instruction()) {
+    for (Instruction d = f_.definition(p.base); d.exists();
+         d = p.base.exists() ? f_.definition(p.base) : Instruction()) {
       if (f_.op(d) == Op::At) {
         const Address& below = f_.address(d);
         int64_t sum = p.offset + below.offset;
@@ -145,14 +157,17 @@ class Selector {
     if (!p.reserve.exists()) p.anchored = f_.symbol(d).index;
   }
 
-  int64_t add_address(const MachineAddress& a) {
+  int64_t add_address(const CodeAddress& a) {
     code().addresses.push_back(a);
     return static_cast<int64_t>(code().addresses.size() - 1);
   }
 
-  MachineAddress machine_address(Instruction access) {
+  CodeAddress code_address(Instruction access) {
     AddressParts p = address_parts(access);
-    MachineAddress a{.scale = static_cast<uint8_t>(p.scale), .anchor = p.anchor, .anchored = p.anchored, .displacement = p.offset};
+    CodeAddress a{.scale = static_cast<uint8_t>(p.scale),
+                  .anchor = p.anchor,
+                  .anchored = p.anchored,
+                  .displacement = p.offset};
     if (p.reserve.exists()) a.anchored = slot_of(p.reserve);
     if (p.base.exists()) a.base = use(p.base);
     if (p.index.exists()) a.index = use(p.index);
@@ -178,25 +193,29 @@ class Selector {
 
   // ---- writing machine code -------------------------------------------------------------------------------
 
-  MachineInstruction& put(FormIndex form, std::initializer_list<MachineOperand> operands) {
-    MachineInstruction i{.form = form, .operand_count = static_cast<uint8_t>(operands.size()), .first_operand = static_cast<uint32_t>(code().operands.size()), .origin = origin_};
+  CodeLine& put(FormIndex form, std::initializer_list<CodeOperand> operands) {
+    CodeLine i{.form = form,
+               .operand_count = static_cast<uint8_t>(operands.size()),
+               .first_operand = static_cast<uint32_t>(code().operands.size()),
+               .origin = origin_};
     code().operands.insert(code().operands.end(), operands.begin(), operands.end());
     code().code.push_back(i);
     return code().code.back();
   }
-  static MachineOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }
-  static MachineOperand writes(Register r) { return {OperandKind::Register, false, true, r, 0}; }
-  static MachineOperand label(uint32_t block) { return {OperandKind::Label, false, false, no_register, block}; }
+  static CodeOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }
+  static CodeOperand writes(Register r) { return {OperandKind::Register, false, true, r, 0}; }
+  static CodeOperand label(uint32_t block) { return {OperandKind::Label, false, false, no_register, block}; }
   void copy(Register to, Register from) {
     if (to == from) return;
-    MachineOperand out = writes(to);
+    CodeOperand out = writes(to);
     out.value = is_virtual(to) ? code().shape(to).bits : is_virtual(from) ? code().shape(from).bits : 64;
     put(copy_form, {out, reads(from)}).role = Role::Move;
   }
 
   Register register_of(Value v) {
     Register& r = registers_[v];
-    if (r == no_register) r = code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
+    if (r == no_register)
+      r = code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
     return r;
   }
 
@@ -210,7 +229,10 @@ class Selector {
 
   Register make_constant(Value v, Register into) {
     auto m = matcher_.constant(v);
-    Register r = into != no_register ? into : code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
+    Register r =
+        into != no_register
+            ? into
+            : code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
     std::array<Register, Match::most_variables> none{};
     none.fill(no_register);
     for (const RuleStep& step : m->rule->steps) emit(*m, step, none, r);
@@ -227,12 +249,14 @@ class Selector {
     registers.fill(no_register);
     const PatternNode& root = m.rule->nodes[0];
     for (size_t k = 0; k < Match::most_variables; ++k)
-      if (m.values[k].exists() && static_cast<int>(k) != root.variable && in_register(m, k)) registers[k] = use(m.values[k]);
+      if (m.values[k].exists() && static_cast<int>(k) != root.variable && in_register(m, k))
+        registers[k] = use(m.values[k]);
     memory_.clear();
     for (size_t k = 0; k < Match::most_variables; ++k) {
-      if (m.accesses[k].exists()) memory_.push_back({k, add_address(machine_address(m.accesses[k]))});
+      if (m.accesses[k].exists()) memory_.push_back({k, add_address(code_address(m.accesses[k]))});
       if (m.pooled[k].exists()) {
-        MachineAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(f_.constant_bits(m.pooled[k]), f_.type(m.pooled[k]).bytes())};
+        CodeAddress a{.anchor = Anchor::Pool,
+                      .anchored = pool_entry(f_.constant_bits(m.pooled[k]), f_.type(m.pooled[k]).bytes())};
         memory_.push_back({k, add_address(a)});
       }
     }
@@ -241,7 +265,8 @@ class Selector {
   }
 
   // The register of a variable on the right; temporaries get theirs on first sight.
-  Register variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers, Register result) {
+  Register variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers,
+                    Register result) {
     if (k == m.rule->nodes[0].variable && !m.rule->matches_constant) return result;
     Register& r = registers[static_cast<size_t>(k)];
     if (r == no_register) {
@@ -252,8 +277,10 @@ class Selector {
     return r;
   }
 
-  MachineOperand operand(const Match& m, const RuleSource& s, std::array<Register, Match::most_variables>& registers, Register result, const FormOperand& shape) {
-    MachineOperand o{shape.kind, shape.read, shape.written, no_register, 0};
+  CodeOperand operand(const Match& m, const RuleSource& s,
+                      std::array<Register, Match::most_variables>& registers, Register result,
+                      const FormOperand& shape) {
+    CodeOperand o{shape.kind, shape.read, shape.written, no_register, 0};
     switch (s.kind) {
       case SourceKind::Variable: o.reg = variable(m, s.variable, registers, result); break;
       case SourceKind::Physical: o.reg = s.physical; break;
@@ -269,7 +296,7 @@ class Selector {
           if (static_cast<int>(k) == s.variable) o.value = row;
         break;
       case SourceKind::Built: {
-        MachineAddress a{.scale = s.scale};
+        CodeAddress a{.scale = s.scale};
         if (s.variable >= 0) a.base = variable(m, s.variable, registers, result);
         if (s.index >= 0) a.index = variable(m, s.index, registers, result);
         if (s.constant >= 0) a.displacement = constant_number(m.values[static_cast<size_t>(s.constant)]);
@@ -278,11 +305,15 @@ class Selector {
       }
       case SourceKind::Pool: {
         Value v = m.values[static_cast<size_t>(s.variable)];
-        o.value = add_address({.anchor = Anchor::Pool, .anchored = pool_entry(f_.constant_bits(v), f_.type(v).bytes())});
+        o.value = add_address(
+            {.anchor = Anchor::Pool, .anchored = pool_entry(f_.constant_bits(v), f_.type(v).bytes())});
         break;
       }
       case SourceKind::PoolLiteral:
-        o.value = add_address({.anchor = Anchor::Pool, .anchored = pool_entry(static_cast<uint64_t>(s.number) & (s.type.bits() == 32 ? 0xffffffffu : ~0ull), s.type.bytes())});
+        o.value = add_address({.anchor = Anchor::Pool,
+                               .anchored = pool_entry(static_cast<uint64_t>(s.number) &
+                                                          (s.type.bits() == 32 ? 0xffffffffu : ~0ull),
+                                                      s.type.bytes())});
         break;
       case SourceKind::Yes: o.value = successors_[0]; break;
       case SourceKind::No: o.value = successors_[1]; break;
@@ -291,14 +322,16 @@ class Selector {
     return o;
   }
 
-  void emit(const Match& m, const RuleStep& step, std::array<Register, Match::most_variables>& registers, Register result) {
-    static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false}, out_shape{OperandKind::Register, 0, Type(), false, true};
+  void emit(const Match& m, const RuleStep& step, std::array<Register, Match::most_variables>& registers,
+            Register result) {
+    static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false},
+        out_shape{OperandKind::Register, 0, Type(), false, true};
     if (step.form == copy_form) {
       Register from = operand(m, step.in[0], registers, result, in_shape).reg;
       return copy(operand(m, step.out[0], registers, result, out_shape).reg, from);
     }
     const Form& form = target_.form(step.form);
-    MachineOperand operands[4];
+    CodeOperand operands[4];
     for (size_t k = 0; k < form.operands.size(); ++k) {
       const FormOperand& shape = form.operands[k];
       if (step.out[k].kind == SourceKind::None) {
@@ -308,7 +341,10 @@ class Selector {
       operands[k] = operand(m, step.out[k], registers, result, shape);
       if (shape.read) copy(operands[k].reg, operand(m, step.in[k], registers, result, in_shape).reg);
     }
-    MachineInstruction i{.form = step.form, .operand_count = static_cast<uint8_t>(form.operands.size()), .first_operand = static_cast<uint32_t>(code().operands.size()), .origin = origin_};
+    CodeLine i{.form = step.form,
+               .operand_count = static_cast<uint8_t>(form.operands.size()),
+               .first_operand = static_cast<uint32_t>(code().operands.size()),
+               .origin = origin_};
     code().operands.insert(code().operands.end(), operands, operands + form.operands.size());
     code().code.push_back(i);
   }
@@ -325,13 +361,18 @@ class Selector {
   void block(Block b) {
     constants_.clear();
     origin_ = {};
-    MachineBlock m{.origin = b, .first = static_cast<uint32_t>(code().code.size()), .depth = static_cast<uint8_t>(std::min(loops_.depth(b), 200u))};
+    CodeBlock m{.origin = b,
+                .first = static_cast<uint32_t>(code().code.size()),
+                .depth = static_cast<uint8_t>(std::min(loops_.depth(b), 200u))};
     Instruction end = f_.terminator(b);
     successors_.clear();
     for (Edge e : f_.edges(end)) successors_.push_back(block_numbers_[f_.to(e).index]);
     m.successors = successors_;
-    if (b == f_.entry()) take_parameters();
-    else if (Edge e = f_.first_in(b); e.exists() && !f_.next_in(e).exists() && f_.edge_count(f_.terminator(f_.from(e))) > 1) pass_arguments(e);
+    if (b == f_.entry())
+      take_parameters();
+    else if (Edge e = f_.first_in(b);
+             e.exists() && !f_.next_in(e).exists() && f_.edge_count(f_.terminator(f_.from(e))) > 1)
+      pass_arguments(e);
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i == end && b == f_.entry()) make_early_constants();
       instruction(i);
@@ -362,10 +403,16 @@ class Selector {
     apply(*matcher_.best(i), i);
   }
 
-  FormIndex fetch_form_of(Register r) const { return code_class(r) == 0 ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes; }
-  FormIndex save_form_of(Register r) const { return code_class(r) == 0 ? target_.upkeep.save_general : target_.upkeep.save_lanes; }
+  FormIndex fetch_form_of(Register r) const {
+    return code_class(r) == 0 ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes;
+  }
+  FormIndex save_form_of(Register r) const {
+    return code_class(r) == 0 ? target_.upkeep.save_general : target_.upkeep.save_lanes;
+  }
   uint8_t code_class(Register r) const { return out_.code.shape(r).register_class; }
-  static MachineOperand memory_operand(int64_t row, bool written) { return {OperandKind::Memory, !written, written, no_register, row}; }
+  static CodeOperand memory_operand(int64_t row, bool written) {
+    return {OperandKind::Memory, !written, written, no_register, row};
+  }
 
   void take_parameters() {
     uint64_t bytes = 0;
@@ -379,7 +426,10 @@ class Selector {
       Value v = f_.parameters()[k];
       if (where[k].reg != no_register || !needed_[v]) continue;
       Register r = register_of(v);
-      put(fetch_form_of(r), {writes(r), memory_operand(add_address({.anchor = Anchor::Incoming, .displacement = static_cast<int64_t>(where[k].stack)}), false)});
+      put(fetch_form_of(r),
+          {writes(r), memory_operand(add_address({.anchor = Anchor::Incoming,
+                                                  .displacement = static_cast<int64_t>(where[k].stack)}),
+                                     false)});
     }
   }
 
@@ -389,7 +439,9 @@ class Selector {
     uint64_t bytes = 0;
     auto where = arrivals(target_.convention, signature.parameters, bytes);
     auto results = result_registers(target_.convention, signature.results);
-    if (!results) return complain(i, "'" + std::string(module_.symbol_name(callee)) + "' has more results than registers for them");
+    if (!results)
+      return complain(
+          i, "'" + std::string(module_.symbol_name(callee)) + "' has more results than registers for them");
     code().has_calls = true;
     code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
     CallInfo info;
@@ -397,7 +449,11 @@ class Selector {
     for (size_t k = 0; k < where.size(); ++k) values.push_back(use(f_.operand(i, k)));
     for (size_t k = 0; k < where.size(); ++k)
       if (where[k].reg == no_register)
-        put(save_form_of(values[k]), {memory_operand(add_address({.anchor = Anchor::Outgoing, .displacement = static_cast<int64_t>(where[k].stack)}), true), reads(values[k])});
+        put(save_form_of(values[k]),
+            {memory_operand(add_address({.anchor = Anchor::Outgoing,
+                                         .displacement = static_cast<int64_t>(where[k].stack)}),
+                            true),
+             reads(values[k])});
     for (size_t k = 0; k < where.size(); ++k)
       if (where[k].reg != no_register) {
         copy(where[k].reg, values[k]);
@@ -405,10 +461,12 @@ class Selector {
       }
     for (const RegisterClass& c : target_.classes)
       for (unsigned r = c.first; r < unsigned(c.first + c.count); ++r)
-        if (!(target_.convention.kept & mask_of_register(r)) && r != target_.convention.stack) info.writes |= mask_of_register(r);
+        if (!(target_.convention.kept & mask_of_register(r)) && r != target_.convention.stack)
+          info.writes |= mask_of_register(r);
     info.writes |= mask_of_register(target_.flags_register);
     code().calls.push_back(info);
-    MachineInstruction& made = put(target_.upkeep.call, {{OperandKind::Symbol, false, false, no_register, callee.index}});
+    CodeLine& made =
+        put(target_.upkeep.call, {{OperandKind::Symbol, false, false, no_register, callee.index}});
     made.call = static_cast<uint32_t>(code().calls.size() - 1);
     constants_.clear();  // cheaper made again than kept over a call
     for (size_t k = 0; k < results->size(); ++k) copy(register_of(f_.result(i, k)), (*results)[k]);
@@ -441,8 +499,10 @@ class Selector {
       if (!needed_[parameters[k]]) continue;
       Value v = f_.argument(e, k);
       Register to = register_of(parameters[k]);
-      if (f_.is_constant(v)) constants.push_back({to, v});
-      else if (register_of(v) != to) moves.push_back({to, register_of(v)});
+      if (f_.is_constant(v))
+        constants.push_back({to, v});
+      else if (register_of(v) != to)
+        moves.push_back({to, register_of(v)});
     }
     // Ready moves first: those whose target nobody still reads.
     std::unordered_map<Register, uint32_t> readers;
@@ -471,7 +531,8 @@ class Selector {
       auto r = readers.find(moves[k].from);
       if (r == readers.end() || --r->second > 0) continue;
       readers.erase(r);
-      if (auto w = writer.find(moves[k].from); w != writer.end() && !done[w->second]) ready.push_back(w->second);
+      if (auto w = writer.find(moves[k].from); w != writer.end() && !done[w->second])
+        ready.push_back(w->second);
     }
     for (auto& [to, v] : constants) make_constant(v, to);
   }

@@ -43,8 +43,8 @@ class Folder {
     if (result.is_pointer()) return false;
     Computed c = compute(f_.op(i), operand, result, {operands, f_.operand_count(i)});
     if (c.trapped) {
-      w_.declined(f_.position(i), w_.name(f_.result(i)), "the operation stays", "it traps whenever it runs", "operands for which it has a result",
-                  {{"operation", write_text(w_.module, f_, i)}});
+      w_.declined(f_.position(i), w_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
+                  "operands for which it has a result", {{"operation", write_text(w_.module, f_, i)}});
       return false;
     }
     return replace(i, f_.constant(result, static_cast<uint64_t>(c.bits)), "all operands are constant");
@@ -53,7 +53,8 @@ class Folder {
   bool replace(Instruction i, Value with, const char* why) {
     Value old = f_.result(i);
     if (w_.wants_notes())
-      w_.done(f_.position(i), w_.name(old), "became " + w_.name(with), why, {{"operation", write_text(w_.module, f_, i)}});
+      w_.done(f_.position(i), w_.name(old), "became " + w_.name(with), why,
+              {{"operation", write_text(w_.module, f_, i)}});
     for (Slot s = f_.first_use(old); s.exists(); s = f_.next_use(s)) work_.push_back(f_.use(s).user);
     f_.replace_uses(old, with);
     f_.erase(i);
@@ -68,7 +69,9 @@ class Folder {
     for (size_t k = 0; k < f_.argument_count(taken); ++k) arguments.push_back(f_.argument(taken, k));
     Block to = f_.to(taken), home = f_.block(i);
     Position position = f_.position(i);
-    if (w_.wants_notes()) w_.done(position, block_text(w_.module, f_, home), "always goes to " + block_text(w_.module, f_, to), "the condition is constant");
+    if (w_.wants_notes())
+      w_.done(position, block_text(w_.module, f_, home), "always goes to " + block_text(w_.module, f_, to),
+              "the condition is constant");
     f_.erase(i);
     Function::Draft::Target target{to, arguments};
     f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});

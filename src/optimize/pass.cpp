@@ -11,14 +11,27 @@ void Workplace::add(Note note, Position p) {
   notes_->push_back(std::move(note));
 }
 
-void Workplace::done(Position p, std::string value, std::string what, std::string why, std::vector<std::pair<std::string, std::string>> figures) {
+void Workplace::done(Position p, std::string value, std::string what, std::string why,
+                     std::vector<std::pair<std::string, std::string>> figures) {
   if (!notes_) return;
-  add({.kind = Note::Kind::Done, .value = std::move(value), .what = std::move(what), .why = std::move(why), .figures = std::move(figures)}, p);
+  add({.kind = Note::Kind::Done,
+       .value = std::move(value),
+       .what = std::move(what),
+       .why = std::move(why),
+       .figures = std::move(figures)},
+      p);
 }
 
-void Workplace::declined(Position p, std::string value, std::string what, std::string why, std::string unlock, std::vector<std::pair<std::string, std::string>> figures) {
+void Workplace::declined(Position p, std::string value, std::string what, std::string why, std::string unlock,
+                         std::vector<std::pair<std::string, std::string>> figures) {
   if (!notes_) return;
-  add({.kind = Note::Kind::Declined, .value = std::move(value), .what = std::move(what), .why = std::move(why), .figures = std::move(figures), .unlock = std::move(unlock)}, p);
+  add({.kind = Note::Kind::Declined,
+       .value = std::move(value),
+       .what = std::move(what),
+       .why = std::move(why),
+       .figures = std::move(figures),
+       .unlock = std::move(unlock)},
+      p);
 }
 
 std::string Workplace::name(Value v) const { return value_text(module, function, v); }
@@ -26,8 +39,10 @@ std::string Workplace::name(Value v) const { return value_text(module, function,
 namespace {
 constexpr Pass passes[] = {
     {"promote", "stack slots that are only loaded and stored become values", promote, Facts::all},
-    {"fold", "operations on constants become constants, branches on constants become plain", fold, Facts::none},
-    {"sweep", "what nobody uses goes: values, block parameters, blocks that cannot be reached", sweep, Facts::none},
+    {"fold", "operations on constants become constants, branches on constants become plain", fold,
+     Facts::none},
+    {"sweep", "what nobody uses goes: values, block parameters, blocks that cannot be reached", sweep,
+     Facts::none},
 };
 }  // namespace
 

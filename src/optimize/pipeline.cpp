@@ -49,7 +49,8 @@ class PipelineReader {
 
   void steps(std::vector<Pipeline::Step>& out, bool inside) {
     while (problems_.size() < 20) {
-      while (accept(';')) {}
+      while (accept(';')) {
+      }
       skip_space();
       if (at_ == text_.size()) {
         if (inside) complain(text_.size(), 1, "the repeated steps do not end", "'}'");
@@ -73,7 +74,8 @@ class PipelineReader {
       return;
     }
     if (name == "until") {
-      if (word() != "stable" || !accept('{')) return complain(from, at_ - from, "'until' is not followed by 'stable {'", "until stable { … }");
+      if (word() != "stable" || !accept('{'))
+        return complain(from, at_ - from, "'until' is not followed by 'stable {'", "until stable { … }");
       Pipeline::Step repeated;
       steps(repeated.repeated, true);
       return out.push_back(std::move(repeated));
@@ -114,7 +116,8 @@ class Runner {
     bool changed = false;
     for (const auto& s : steps) {
       if (!problems.empty()) return changed;
-      if (s.pass) changed |= one(*s.pass);
+      if (s.pass)
+        changed |= one(*s.pass);
       else
         for (unsigned k = 0; k < options_.most_repetitions && run(s.repeated); ++k) changed = true;
     }
@@ -130,12 +133,13 @@ class Runner {
     w_.pass = pass.name;
     record.changed = pass.run(w_);
     if (record.changed) w_.facts.keep(pass.keeps);
-    record.microseconds = std::chrono::duration<double, std::micro>(std::chrono::steady_clock::now() - start).count();
+    record.microseconds =
+        std::chrono::duration<double, std::micro>(std::chrono::steady_clock::now() - start).count();
     if (options_.steps) {
       record.instructions_after = instruction_count(w_.function);
       options_.steps->push_back(record);
     }
-    if (options_.verify_each && record.changed) {
+    if (options_.check_between && record.changed) {
       problems = verify(w_.module, w_.symbol);
       for (Diagnostic& d : problems) d.message = fmt::format("after '{}', {}", pass.name, d.message);
     }

@@ -46,19 +46,26 @@ class Promoter {
     for (Slot s = f_.first_use(p); s.exists(); s = f_.next_use(s)) {
       auto use = f_.use(s);
       Op op = f_.op(use.user);
-      if (use.edge.exists()) return Refusal{"its address goes to another block as an argument", "using the slot's own name there"};
+      if (use.edge.exists())
+        return Refusal{"its address goes to another block as an argument", "using the slot's own name there"};
       bool loads = op == Op::Load, stores = op == Op::Store && f_.operand(use.user, 0) != p;
-      if (!loads && !stores) return Refusal{fmt::format("its address is used by '{}'", info(op).name), "only loads and stores of the slot itself"};
+      if (!loads && !stores)
+        return Refusal{fmt::format("its address is used by '{}'", info(op).name),
+                       "only loads and stores of the slot itself"};
       const Address& a = f_.address(use.user);
       if (a.indexed || a.offset != 0) return Refusal{"a part of it is accessed", "one slot for each part"};
       if (a.is_volatile) return Refusal{"an access to it is volatile", "plain accesses"};
       Type t = loads ? f_.type(f_.result(use.user)) : f_.type(f_.operand(use.user, 0));
-      if (type_.exists() && t != type_) return Refusal{fmt::format("it is accessed as {} and as {}", type_.name(), t.name()), "one type for all accesses"};
+      if (type_.exists() && t != type_)
+        return Refusal{fmt::format("it is accessed as {} and as {}", type_.name(), t.name()),
+                       "one type for all accesses"};
       type_ = t;
       accesses_.push_back({use.user, stores});
     }
     if (type_.exists() && f_.reserve_shape(slot).bytes < type_.bytes())
-      return Refusal{fmt::format("an access of {} bytes reaches past its {}", type_.bytes(), f_.reserve_shape(slot).bytes), "a slot that holds the value"};
+      return Refusal{fmt::format("an access of {} bytes reaches past its {}", type_.bytes(),
+                                 f_.reserve_shape(slot).bytes),
+                     "a slot that holds the value"};
     return std::nullopt;
   }
 
@@ -66,7 +73,8 @@ class Promoter {
     Position position = f_.position(slot);
     std::string name = w_.wants_notes() ? w_.name(f_.result(slot)) : "";
     if (auto refusal = look(slot)) {
-      w_.declined(position, name, "the slot stays in memory", refusal->why, refusal->unlock, {{"bytes", std::to_string(f_.reserve_shape(slot).bytes)}});
+      w_.declined(position, name, "the slot stays in memory", refusal->why, refusal->unlock,
+                  {{"bytes", std::to_string(f_.reserve_shape(slot).bytes)}});
       return false;
     }
     size_t loads = 0, stores = 0;
@@ -75,7 +83,10 @@ class Promoter {
     for (const Access& a : accesses_) f_.erase(a.at);
     f_.erase(slot);
     w_.done(position, name, "the slot became a value", "it is only loaded and stored, as one type",
-            {{"type", type_.exists() ? type_.name() : "never accessed"}, {"loads", std::to_string(loads)}, {"stores", std::to_string(stores)}, {"block parameters", std::to_string(placed_count_)}});
+            {{"type", type_.exists() ? type_.name() : "never accessed"},
+             {"loads", std::to_string(loads)},
+             {"stores", std::to_string(stores)},
+             {"block parameters", std::to_string(placed_count_)}});
     return true;
   }
 
@@ -96,7 +107,8 @@ class Promoter {
       if (a.is_store) writers.push_back(f_.block(a.at));
     }
     for (auto& list : in_block)
-      std::sort(list.begin(), list.end(), [&](const Access& a, const Access& b) { return f_.comes_before(a.at, b.at); });
+      std::sort(list.begin(), list.end(),
+                [&](const Access& a, const Access& b) { return f_.comes_before(a.at, b.at); });
     Table<Block, bool_> writes(f_.block_limit());
     for (Block b : writers) writes[b] = 1;
     place_parameters(writers, live_blocks(in_block, writes));
@@ -108,7 +120,8 @@ class Promoter {
     for (Block b : writers) at_end_[b] = last_value(b, in_block[b]);
     for (size_t k = 0; k < f_.block_limit(); ++k) loads_of(Block(k), in_block[Block(k)]);
     for (Block b : placed_)
-      for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) f_.add_argument(e, w_.facts.dominators().reachable(f_.from(e)) ? value_at_end(f_.from(e)) : fresh_);
+      for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e))
+        f_.add_argument(e, w_.facts.dominators().reachable(f_.from(e)) ? value_at_end(f_.from(e)) : fresh_);
   }
 
   using bool_ = uint8_t;
@@ -123,7 +136,8 @@ class Promoter {
   }
 
   // Blocks at whose start the slot's value is still read.
-  Table<Block, bool_> live_blocks(const Table<Block, std::vector<Access>>& in_block, const Table<Block, bool_>& writes) const {
+  Table<Block, bool_> live_blocks(const Table<Block, std::vector<Access>>& in_block,
+                                  const Table<Block, bool_>& writes) const {
     Table<Block, bool_> live(f_.block_limit());
     std::vector<Block> work;
     auto mark = [&](Block b) {
@@ -169,9 +183,12 @@ class Promoter {
     std::vector<Block> way;
     Value v;
     for (Block at = b; !v.exists(); at = w_.facts.dominators().immediate(at)) {
-      if (!at.exists()) v = fresh_;  // a way on which the slot was never made: no run takes it
-      else if (at_end_[at].exists()) v = at_end_[at];
-      else if (parameter_[at].exists()) v = parameter_[at];
+      if (!at.exists())
+        v = fresh_;  // a way on which the slot was never made: no run takes it
+      else if (at_end_[at].exists())
+        v = at_end_[at];
+      else if (parameter_[at].exists())
+        v = parameter_[at];
       if (at.exists()) way.push_back(at);
     }
     for (Block at : way) at_end_[at] = v;

@@ -59,7 +59,8 @@ class Sweeper {
     // What is left uses only what dies with it: cut the uses, then the blocks can go.
     for (Block b : dead)
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
-        for (size_t k = 0; k < f_.operand_count(i); ++k) f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
+        for (size_t k = 0; k < f_.operand_count(i); ++k)
+          f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
     for (Block b : dead) f_.erase_block(b);
     return !dead.empty();
   }
@@ -90,11 +91,15 @@ class Sweeper {
         if (used) continue;
         if (has_effect(i)) {
           if (f_.result_count(i) && f_.op(i) != Op::Call && info(f_.op(i)).may_trap())
-            w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap", "a divisor that is shown not to be zero");
+            w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap",
+                        "a divisor that is shown not to be zero");
           continue;
         }
-        if (w_.wants_notes()) w_.done(f_.position(i), w_.name(f_.result(i)), "the value went", "nobody uses it", {{"operation", write_text(w_.module, f_, i)}});
-        for (size_t k = 0; k < f_.result_count(i); ++k) f_.replace_uses(f_.result(i, k), f_.constant(f_.type(f_.result(i, k)), 0));
+        if (w_.wants_notes())
+          w_.done(f_.position(i), w_.name(f_.result(i)), "the value went", "nobody uses it",
+                  {{"operation", write_text(w_.module, f_, i)}});
+        for (size_t k = 0; k < f_.result_count(i); ++k)
+          f_.replace_uses(f_.result(i, k), f_.constant(f_.type(f_.result(i, k)), 0));
         f_.erase(i);
         changed = true;
       }

@@ -17,7 +17,8 @@ std::string symbol_text(std::string_view name) {
 
 class AssemblyWriter {
  public:
-  AssemblyWriter(const LoweredModule& lowered, const Target& target) : lowered_(lowered), module_(*lowered.legal), target_(target) {}
+  AssemblyWriter(const LoweredModule& lowered, const Target& target)
+      : lowered_(lowered), module_(*lowered.legal), target_(target) {}
 
   std::string run() {
     out_ = "    .intel_syntax noprefix\n    .text\n";
@@ -54,13 +55,16 @@ class AssemblyWriter {
   void line(size_t index, const EmittedLine& l) {
     std::string name;
     bool calls = l.plain.form == target_.upkeep.call;
-    if (l.target_block != 0xffffffff) name = block_label(index, l.target_block);
-    else if (l.pool != 0xffffffff) name = pool_label(index, l.pool);
+    if (l.target_block != 0xffffffff)
+      name = block_label(index, l.target_block);
+    else if (l.pool != 0xffffffff)
+      name = pool_label(index, l.pool);
     else if (l.symbol != 0xffffffff) {
       name = symbol_text(module_.symbol_name(Symbol(l.symbol)));
       if (calls && !module_.is_function(Symbol(l.symbol))) name += "@PLT";
     }
-    if (l.symbol_offset != 0) name += fmt::format(" {} {}", l.symbol_offset < 0 ? "-" : "+", std::abs(l.symbol_offset));
+    if (l.symbol_offset != 0)
+      name += fmt::format(" {} {}", l.symbol_offset < 0 ? "-" : "+", std::abs(l.symbol_offset));
     out_ += "    " + spell(target_, l.plain, std::vector<std::string>(4, name)) + "\n";
   }
 
@@ -68,7 +72,8 @@ class AssemblyWriter {
     const CompiledFunction& c = lowered_.functions[index];
     if (!c.pool.empty()) out_ += "\n    .section .rodata\n    .p2align 3\n";
     for (uint32_t k = 0; k < c.pool.size(); ++k)
-      out_ += fmt::format("{}:\n    {} {:#x}\n    .p2align 3\n", pool_label(index, k), c.pool[k].bytes == 4 ? ".long" : ".quad", c.pool[k].bits);
+      out_ += fmt::format("{}:\n    {} {:#x}\n    .p2align 3\n", pool_label(index, k),
+                          c.pool[k].bytes == 4 ? ".long" : ".quad", c.pool[k].bits);
   }
 
   void data(Symbol s) {
@@ -87,7 +92,8 @@ class AssemblyWriter {
         at += 8;
         continue;
       }
-      uint64_t end = next < references.size() ? references[next].offset : image.size(), stop = std::min(end, at + 16);
+      uint64_t end = next < references.size() ? references[next].offset : image.size(),
+               stop = std::min(end, at + 16);
       out_ += "    .byte ";
       for (uint64_t k = at; k < stop; ++k) out_ += fmt::format("{}{:#04x}", k > at ? ", " : "", image[k]);
       out_ += "\n";
@@ -103,6 +109,8 @@ class AssemblyWriter {
 
 }  // namespace
 
-std::string render_assembly(const LoweredModule& module, const Target& target) { return AssemblyWriter(module, target).run(); }
+std::string render_assembly(const LoweredModule& module, const Target& target) {
+  return AssemblyWriter(module, target).run();
+}
 
 }  // namespace porphyry

@@ -17,7 +17,8 @@ std::string render(const Diagnostics& problems) {
       out += "    " + d.excerpt + "\n    ";
       size_t mark = std::min<size_t>(d.mark, d.excerpt.size());
       for (size_t k = 0; k < mark; ++k) out += d.excerpt[k] == '\t' ? '\t' : ' ';
-      out += std::string(std::clamp<size_t>(d.length, 1, std::max<size_t>(d.excerpt.size() - mark, 1)), '^') + "\n";
+      out += std::string(std::clamp<size_t>(d.length, 1, std::max<size_t>(d.excerpt.size() - mark, 1)), '^') +
+             "\n";
     }
     if (!d.expected.empty()) out += "  expected: " + d.expected + "\n";
   }
@@ -27,7 +28,13 @@ std::string render(const Diagnostics& problems) {
 std::string render_json(const Diagnostics& problems) {
   nlohmann::ordered_json all = nlohmann::ordered_json::array();
   for (const Diagnostic& d : problems)
-    all.push_back({{"file", d.file}, {"line", d.line}, {"column", d.column}, {"length", d.length}, {"message", d.message}, {"expected", d.expected}, {"excerpt", d.excerpt}});
+    all.push_back({{"file", d.file},
+                   {"line", d.line},
+                   {"column", d.column},
+                   {"length", d.length},
+                   {"message", d.message},
+                   {"expected", d.expected},
+                   {"excerpt", d.excerpt}});
   return all.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 

@@ -43,7 +43,8 @@ std::string role_text(Role role) {
 
 std::string place_list(const std::vector<FunctionListing::Place>& places) {
   std::string out;
-  for (const auto& p : places) out += (out.empty() ? "" : ", ") + (p.name.empty() ? p.where : p.name + " in " + p.where);
+  for (const auto& p : places)
+    out += (out.empty() ? "" : ", ") + (p.name.empty() ? p.where : p.name + " in " + p.where);
   return out;
 }
 
@@ -53,7 +54,9 @@ std::string joined(const std::vector<std::string>& words) {
   return out;
 }
 
-std::string plural(unsigned n, const char* one, const char* many) { return fmt::format("{} {}", n, n == 1 ? one : many); }
+std::string plural(unsigned n, const char* one, const char* many) {
+  return fmt::format("{} {}", n, n == 1 ? one : many);
+}
 
 std::string head(const FunctionListing& l, const Ink& ink) {
   std::string out = ink(bold, l.name + l.signature) + "\n";
@@ -62,8 +65,9 @@ std::string head(const FunctionListing& l, const Ink& ink) {
   if (l.frame_bytes) out += fmt::format("  frame     {} bytes\n", l.frame_bytes);
   if (!l.saved.empty()) out += "  keeps     " + joined(l.saved) + "\n";
   const auto& t = l.totals;
-  out += "  totals    " + plural(t.instructions, "instruction", "instructions") + ", " + plural(t.bytes, "byte", "bytes") + ", " +
-         plural(t.loads, "load", "loads") + ", " + plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
+  out += "  totals    " + plural(t.instructions, "instruction", "instructions") + ", " +
+         plural(t.bytes, "byte", "bytes") + ", " + plural(t.loads, "load", "loads") + ", " +
+         plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
          plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
   return out;
 }
@@ -95,9 +99,12 @@ std::string render(const FunctionListing& l, bool colour) {
       std::string operation = again && about.empty() ? "\"" : x.operation;
       last = x.operation;
       std::string note = about.empty() ? operation : about + (x.value.empty() ? "" : " for " + x.value);
-      std::string line = ink(amber, rail) + ink(faint, fmt::format("  {:04x}  ", x.offset)) + ink(faint, padded(bytes_text(x.bytes), byte_width + 1));
+      std::string line = ink(amber, rail) + ink(faint, fmt::format("  {:04x}  ", x.offset)) +
+                         ink(faint, padded(bytes_text(x.bytes), byte_width + 1));
       line += about.empty() ? padded(x.text, text_width + 2) : ink(violet, padded(x.text, text_width + 2));
-      std::string tail = about.empty() && !x.position.empty() && !again ? padded(note, operation_width + 2) + "@" + x.position : note;
+      std::string tail = about.empty() && !x.position.empty() && !again
+                             ? padded(note, operation_width + 2) + "@" + x.position
+                             : note;
       line += ink(about.empty() ? teal : faint, tail);
       while (!colour && !line.empty() && line.back() == ' ') line.pop_back();
       out += line + "\n";
@@ -116,14 +123,30 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
   };
   for (const FunctionListing& l : listings) {
     const auto& t = l.totals;
-    Json f = {{"name", l.name}, {"signature", l.signature}, {"parameters", places(l.parameters)}, {"results", places(l.results)},
-              {"frame_bytes", l.frame_bytes}, {"saved", l.saved},
-              {"totals", {{"instructions", t.instructions}, {"bytes", t.bytes}, {"loads", t.loads}, {"stores", t.stores}, {"moves", t.moves}, {"saves", t.saves}, {"fetches", t.fetches}}}};
+    Json f = {{"name", l.name},
+              {"signature", l.signature},
+              {"parameters", places(l.parameters)},
+              {"results", places(l.results)},
+              {"frame_bytes", l.frame_bytes},
+              {"saved", l.saved},
+              {"totals",
+               {{"instructions", t.instructions},
+                {"bytes", t.bytes},
+                {"loads", t.loads},
+                {"stores", t.stores},
+                {"moves", t.moves},
+                {"saves", t.saves},
+                {"fetches", t.fetches}}}};
     for (const ListingBlock& b : l.blocks) {
       Json block = {{"label", b.label}, {"offset", b.offset}, {"depth", b.depth}, {"lines", Json::array()}};
       for (const ListingLine& x : b.lines)
-        block["lines"].push_back({{"offset", x.offset}, {"bytes", bytes_text(x.bytes)}, {"text", x.text}, {"value", x.value},
-                                  {"operation", x.operation}, {"position", x.position}, {"role", x.role == Role::Program ? "program" : role_text(x.role)}});
+        block["lines"].push_back({{"offset", x.offset},
+                                  {"bytes", bytes_text(x.bytes)},
+                                  {"text", x.text},
+                                  {"value", x.value},
+                                  {"operation", x.operation},
+                                  {"position", x.position},
+                                  {"role", x.role == Role::Program ? "program" : role_text(x.role)}});
       f["blocks"].push_back(std::move(block));
     }
     all.push_back(std::move(f));

@@ -24,7 +24,9 @@ std::string render(const Notes& notes, bool colour) {
   for (const Note& n : notes) {
     std::string kind = kind_text(n.kind);
     if (colour) kind = (n.kind == Note::Kind::Done ? "\x1b[32m" : "\x1b[33m") + kind + "\x1b[0m";
-    out += fmt::format("{} {} in {}{}{}: {}: {}\n", n.pass, kind, n.function, n.position.empty() ? "" : " @" + n.position, n.value.empty() ? "" : ", " + n.value, n.what, n.why);
+    out += fmt::format("{} {} in {}{}{}: {}: {}\n", n.pass, kind, n.function,
+                       n.position.empty() ? "" : " @" + n.position, n.value.empty() ? "" : ", " + n.value,
+                       n.what, n.why);
     std::string figures;
     for (const auto& [name, value] : n.figures) figures += (figures.empty() ? "" : ", ") + name + " " + value;
     if (!figures.empty()) out += "    " + figures + "\n";
@@ -39,7 +41,15 @@ std::string render_json(const Notes& notes) {
   for (const Note& n : notes) {
     Json figures = Json::object();
     for (const auto& [name, value] : n.figures) figures[name] = value;
-    all.push_back({{"pass", n.pass}, {"kind", kind_text(n.kind)}, {"function", n.function}, {"position", n.position}, {"value", n.value}, {"what", n.what}, {"why", n.why}, {"figures", figures}, {"unlock", n.unlock}});
+    all.push_back({{"pass", n.pass},
+                   {"kind", kind_text(n.kind)},
+                   {"function", n.function},
+                   {"position", n.position},
+                   {"value", n.value},
+                   {"what", n.what},
+                   {"why", n.why},
+                   {"figures", figures},
+                   {"unlock", n.unlock}});
   }
   return all.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }
@@ -50,10 +60,12 @@ std::string render(const std::vector<StepRecord>& steps) {
     pass_width = std::max(pass_width, s.pass.size());
     function_width = std::max(function_width, s.function.size());
   }
-  std::string out = fmt::format("{:<{}}  {:<{}}  instructions\n", "pass", pass_width, "function", function_width);
+  std::string out =
+      fmt::format("{:<{}}  {:<{}}  instructions\n", "pass", pass_width, "function", function_width);
   for (const StepRecord& s : steps)
     out += fmt::format("{:<{}}  {:<{}}  {}\n", s.pass, pass_width, s.function, function_width,
-                       s.changed ? fmt::format("{} became {}", s.instructions_before, s.instructions_after) : fmt::format("{}, nothing changed", s.instructions_before));
+                       s.changed ? fmt::format("{} became {}", s.instructions_before, s.instructions_after)
+                                 : fmt::format("{}, nothing changed", s.instructions_before));
   return out;
 }
 

@@ -32,10 +32,12 @@ class Stepper {
     switch (s.kind) {
       case MeaningKind::Compute: return compute_step(s);
       case MeaningKind::Copy: return write(s.to, read(s.arguments[0]));
-      case MeaningKind::Load: return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type.bytes()));
+      case MeaningKind::Load:
+        return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type.bytes()));
       case MeaningKind::Store: {
         Word v = read(s.arguments[0]);
-        if (!memory_.store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type.bytes(), v)) fault();
+        if (!memory_.store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type.bytes(), v))
+          fault();
         return;
       }
       case MeaningKind::Open: out_.open_flags.emplace_back(target_.flags[s.to.index]); return;
@@ -55,8 +57,10 @@ class Stepper {
     unsigned count = info(s.op).arity();
     for (unsigned k = 0; k < count; ++k) arguments[k] = read(s.arguments[k]);
     Computed c = compute(s.op, s.arguments[count - 1].type, s.to.type, {arguments, count});
-    if (c.trapped) out_.end = StepOutcome::End::Trap;
-    else write(s.to, c.bits & mask_of(s.to.type.bits()));
+    if (c.trapped)
+      out_.end = StepOutcome::End::Trap;
+    else
+      write(s.to, c.bits & mask_of(s.to.type.bits()));
   }
 
   Word load(uint64_t address, unsigned bytes) {
@@ -79,7 +83,8 @@ class Stepper {
       case PlaceKind::Temporary: return temporaries_[p.index];
       case PlaceKind::Register: return state_.registers[p.index] & mask;
       case PlaceKind::Flag: return state_.flags[p.index] ? 1 : 0;
-      case PlaceKind::Literal: return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask;
+      case PlaceKind::Literal:
+        return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask;
       case PlaceKind::Next: return state_.next;
       case PlaceKind::None: return 0;
       case PlaceKind::Operand: break;
@@ -124,7 +129,8 @@ class Stepper {
     }
     const FormOperand& shape = form_.operands[p.index];
     const PlainOperand& o = i_.operands[p.index];
-    if (shape.kind == OperandKind::Register) return write_register(o.physical, p.type.bits(), shape.clears, v);
+    if (shape.kind == OperandKind::Register)
+      return write_register(o.physical, p.type.bits(), shape.clears, v);
     if (!memory_.store(address_of(o.address), p.type.bytes(), v)) fault();
   }
 

@@ -2,8 +2,8 @@
 
 #include <algorithm>
 
-#include "porphyry/text/literals.h"
 #include "porphyry/ir/typing.h"
+#include "porphyry/text/literals.h"
 
 namespace porphyry::text {
 
@@ -32,8 +32,12 @@ struct Written {
 class BodyReader {
  public:
   BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places)
-      : context_(context), module_(context.module), cursor_(cursor), function_(module_.function(symbol)),
-        pen_(module_, function_), places_(places) {}
+      : context_(context),
+        module_(context.module),
+        cursor_(cursor),
+        function_(module_.function(symbol)),
+        pen_(module_, function_),
+        places_(places) {}
 
   void run();
 
@@ -59,8 +63,8 @@ class BodyReader {
   struct Pending {
     Op op;
     Token word;
-    Operands written;              // in order of operands
-    std::vector<Type> wanted;      // types known from elsewhere, by operand
+    Operands written;          // in order of operands
+    std::vector<Type> wanted;  // types known from elsewhere, by operand
     std::vector<Type> results;
     uint32_t detail = 0;
     Address address;
@@ -95,9 +99,12 @@ class BodyReader {
     good_ = false;
     cursor_.complain(t, std::move(message), std::move(expected));
   }
-  void complain(std::string message, std::string expected) { complain(cursor_.peek(), std::move(message), std::move(expected)); }
+  void complain(std::string message, std::string expected) {
+    complain(cursor_.peek(), std::move(message), std::move(expected));
+  }
   Name name_of(const Token& t) {
-    return module_.realm().name(t.kind == TokenKind::Quoted ? unquoted(cursor_.text(t)) : std::string(cursor_.text(t)));
+    return module_.realm().name(t.kind == TokenKind::Quoted ? unquoted(cursor_.text(t))
+                                                            : std::string(cursor_.text(t)));
   }
 
   ReadContext& context_;
@@ -123,23 +130,28 @@ void BodyReader::run() {
     Name n = function_.name(v);
     if (n.exists()) context_.names.define(n, v);
   }
-  comment_ = static_cast<size_t>(std::lower_bound(context_.tokens.comments.begin(), context_.tokens.comments.end(),
-                                                  cursor_.peek().offset,
-                                                  [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
-                                 context_.tokens.comments.begin());
+  comment_ = static_cast<size_t>(
+      std::lower_bound(context_.tokens.comments.begin(), context_.tokens.comments.end(),
+                       cursor_.peek().offset, [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
+      context_.tokens.comments.begin());
   gather_labels();
   while (!cursor_.at_mark('}') && !cursor_.at_end()) {
     lone_comments();
-    if (is_label_start(cursor_)) label();
-    else statement();
+    if (is_label_start(cursor_))
+      label();
+    else
+      statement();
   }
   lone_comments();
   for (auto& c : waiting_comments_) function_.comments.push_back(std::move(c));
-  if (cursor_.at_end()) complain("the function's body does not end", "'}' on a line of its own");
-  else cursor_.take();
+  if (cursor_.at_end())
+    complain("the function's body does not end", "'}' on a line of its own");
+  else
+    cursor_.take();
   cursor_.end_line();
   if (!function_.entry().exists())
-    cursor_.complain("this function has no block", "at least one label with instructions that end in return, go, when or trap");
+    cursor_.complain("this function has no block",
+                     "at least one label with instructions that end in return, go, when or trap");
   places_.is_complete = good_;
 }
 
@@ -157,7 +169,8 @@ void BodyReader::read_label_header() {
   Token token = cursor_.peek();
   Name name = name_of(cursor_.take());
   if (context_.names.has_block(name))
-    return complain(token, "a second block is called '" + std::string(module_.text(name)) + "'", "a name that no other block of the function has");
+    return complain(token, "a second block is called '" + std::string(module_.text(name)) + "'",
+                    "a name that no other block of the function has");
   Block b = function_.add_block(name);
   context_.names.define(name, b);
   places_.blocks.set(b, {token.offset, token.length});
@@ -183,21 +196,24 @@ void BodyReader::label() {
     function_.comments.push_back(std::move(c));
   }
   waiting_comments_.clear();
-  if (!block_ended_) complain(token, "the block above does not end", "return, go, when or trap before this label");
+  if (!block_ended_)
+    complain(token, "the block above does not end", "return, go, when or trap before this label");
   if (cursor_.accept('(')) {
     for (Value v : function_.parameters(b)) {
       Token at = cursor_.peek();
       Name n = function_.name(v);
       if (context_.names.has_value(n))
-        complain(at, "a second value is called '" + std::string(module_.text(n)) + "'", "a name that no other value of the function has");
+        complain(at, "a second value is called '" + std::string(module_.text(n)) + "'",
+                 "a name that no other value of the function has");
       context_.names.define(n, v);
-        while (!cursor_.at_mark(',') && !cursor_.at_mark(')') && !cursor_.at_line_end()) cursor_.take();
+      while (!cursor_.at_mark(',') && !cursor_.at_mark(')') && !cursor_.at_line_end()) cursor_.take();
       cursor_.accept(',');
     }
     while (!cursor_.at_mark(')') && !cursor_.at_line_end()) cursor_.take();  // told of above, if wrong
     cursor_.accept(')');
   }
-  if (cursor_.accept(':')) cursor_.end_line();
+  if (cursor_.accept(':'))
+    cursor_.end_line();
   else {
     if (good_) complain("':' is missing after the label", "':'");
     cursor_.skip_line();
@@ -283,7 +299,8 @@ void BodyReader::unknown_value(const Token& token, std::string_view name) {
   }
   std::string near = nearest(name, names);
   complain(token, "no value is called '" + std::string(name) + "' here",
-           near.empty() ? "a value that is defined above" : "a value that is defined above, perhaps '" + near + "'");
+           near.empty() ? "a value that is defined above"
+                        : "a value that is defined above, perhaps '" + near + "'");
 }
 
 Written BodyReader::operand() {
@@ -337,7 +354,9 @@ std::optional<Value> BodyReader::settle(Written& w, std::optional<Type> type) {
   if (w.literal.empty()) return w.value;
   if (w.stated) type = w.stated;
   if (!type) {
-    complain(w.token, "the type of this number is not known", "a type behind it, such as " + w.literal + ":" + (w.literal.find('.') == std::string::npos ? "i32" : "f32"));
+    complain(w.token, "the type of this number is not known",
+             "a type behind it, such as " + w.literal + ":" +
+                 (w.literal.find('.') == std::string::npos ? "i32" : "f32"));
     return std::nullopt;
   }
   auto bits = literal_bits(w.literal, *type);
@@ -404,7 +423,8 @@ bool BodyReader::settle_address(Operands& operands, Address& address) {
     const Token& t = cursor_.take();
     auto bits = integer_bits(cursor_.text(t), Type::integer(64));
     if (!bits || has_offset) {
-      complain(t, has_offset ? "an address has one offset" : "this offset does not fit 64 bits", "']' or an index such as i*4");
+      complain(t, has_offset ? "an address has one offset" : "this offset does not fit 64 bits",
+               "']' or an index such as i*4");
       return false;
     }
     address.offset = static_cast<int64_t>(minus ? 0 - *bits : *bits);
@@ -423,13 +443,15 @@ bool BodyReader::settle_address(Operands& operands, Address& address) {
       continue;
     }
     if (address.indexed || minus) {
-      complain(minus ? "an index is added, not taken away" : "an address has one index", "[p + i*scale + offset]");
+      complain(minus ? "an index is added, not taken away" : "an address has one index",
+               "[p + i*scale + offset]");
       return false;
     }
     address.indexed = true;
     operands.push_back(operand());
     if (!cursor_.accept('*')) continue;
-    auto scale = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64)) : std::nullopt;
+    auto scale = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64))
+                                                           : std::nullopt;
     if (!scale || static_cast<int64_t>(*scale) <= 0) {
       complain("an index is scaled by a positive whole number", "a number such as 4");
       return false;
@@ -445,7 +467,8 @@ void BodyReader::reserve(Pending& p) {
   p.results = {Type::pointer()};
   ReserveShape shape;
   auto number = [&](uint64_t& out, const char* what) {
-    auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64)) : std::nullopt;
+    auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64))
+                                                          : std::nullopt;
     if (!bits || *bits > (uint64_t(1) << 31)) {
       complain(std::string("the ") + what + " is not a whole number up to 2^31", "a number such as 16");
       p.good = false;
@@ -479,7 +502,8 @@ void BodyReader::address_of(Pending& p) {
   auto name = cursor_.name("the name of a function or data");
   Symbol s = name ? module_.find(*name) : Symbol();
   if (!s.exists()) {
-    if (name) complain(t, "nothing in the module is called '" + *name + "'", "the name of a function or data");
+    if (name)
+      complain(t, "nothing in the module is called '" + *name + "'", "the name of a function or data");
     p.good = good_ = false;
     return;
   }
@@ -499,8 +523,11 @@ void BodyReader::call(Pending& p) {
       for (size_t k = 0; k < module_.symbol_count(); ++k)
         if (module_.signature(Symbol(k))) names.emplace_back(module_.symbol_name(Symbol(k)));
       std::string near = nearest(*name, names);
-      complain(t, s.exists() ? "'" + *name + "' is data and cannot be called" : "no function is called '" + *name + "'",
-               near.empty() ? "a function of the module" : "a function of the module, perhaps '" + near + "'");
+      complain(
+          t,
+          s.exists() ? "'" + *name + "' is data and cannot be called"
+                     : "no function is called '" + *name + "'",
+          near.empty() ? "a function of the module" : "a function of the module, perhaps '" + near + "'");
     }
   }
   if (!cursor_.expect('(', "before the arguments")) p.good = good_ = false;
@@ -512,7 +539,9 @@ void BodyReader::call(Pending& p) {
   p.results = signature->results;
   p.wanted = signature->parameters;
   if (p.written.size() != p.wanted.size()) {
-    complain(t, "'" + *name + "' is called with " + std::to_string(p.written.size()) + (p.written.size() == 1 ? " argument" : " arguments"),
+    complain(t,
+             "'" + *name + "' is called with " + std::to_string(p.written.size()) +
+                 (p.written.size() == 1 ? " argument" : " arguments"),
              std::to_string(p.wanted.size()) + " for " + signature->text());
     p.good = false;
   }
@@ -531,16 +560,20 @@ void BodyReader::target(Pending& p) {
   if (cursor_.accept('(')) target.arguments = operand_list(')', "the arguments");
   if (!known) {
     std::vector<std::string> names;
-    for (Block b = function_.entry(); b.exists(); b = function_.next(b)) names.emplace_back(module_.text(function_.name(b)));
+    for (Block b = function_.entry(); b.exists(); b = function_.next(b))
+      names.emplace_back(module_.text(function_.name(b)));
     std::string near = nearest(*name, names);
-    complain(target.token, "no block is called '" + *name + "'", near.empty() ? "a label of this function" : "a label of this function, perhaps '" + near + "'");
+    complain(target.token, "no block is called '" + *name + "'",
+             near.empty() ? "a label of this function" : "a label of this function, perhaps '" + near + "'");
     p.good = false;
     return;
   }
   target.to = context_.names.at(n).block;
   size_t takes = function_.parameters(target.to).size();
   if (target.arguments.size() != takes) {
-    complain(target.token, "'" + *name + "' is given " + std::to_string(target.arguments.size()) + (target.arguments.size() == 1 ? " argument" : " arguments"),
+    complain(target.token,
+             "'" + *name + "' is given " + std::to_string(target.arguments.size()) +
+                 (target.arguments.size() == 1 ? " argument" : " arguments"),
              std::to_string(takes) + ", one for each of its parameters");
     p.good = false;
   }
@@ -573,8 +606,10 @@ void BodyReader::give_back(Pending& p) {
   }
   p.wanted = function_.signature().results;
   if (p.written.size() != p.wanted.size()) {
-    complain(p.word, "this returns " + std::to_string(p.written.size()) + (p.written.size() == 1 ? " result" : " results"),
-             std::to_string(p.wanted.size()) + " for " + function_.signature().text());
+    complain(
+        p.word,
+        "this returns " + std::to_string(p.written.size()) + (p.written.size() == 1 ? " result" : " results"),
+        std::to_string(p.wanted.size()) + " for " + function_.signature().text());
     p.good = false;
   }
 }
@@ -585,7 +620,8 @@ void BodyReader::trailing(Pending& p) {
   position_ = {};
   if (p.has_address && p.op != Op::At) {
     if (cursor_.accept_word("align")) {
-      auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32)) : std::nullopt;
+      auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
+                                                            : std::nullopt;
       if (!bits || *bits == 0 || (*bits & (*bits - 1)) != 0) {
         complain("this alignment is not a power of two", "1, 2, 4, 8, …");
         p.good = false;
@@ -600,7 +636,8 @@ void BodyReader::trailing(Pending& p) {
 }
 
 bool BodyReader::number_after_colon(uint32_t& out) {
-  auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32)) : std::nullopt;
+  auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
+                                                        : std::nullopt;
   if (!bits) {
     complain("this position is not complete", "@file:line:column, three numbers");
     return false;
@@ -622,7 +659,8 @@ Position BodyReader::position() {
     PositionRow row;
     cursor_.take();
     bool good = number_after_colon(row.source) && cursor_.expect(':', "in a position") &&
-                number_after_colon(row.line) && cursor_.expect(':', "in a position") && number_after_colon(row.column);
+                number_after_colon(row.line) && cursor_.expect(':', "in a position") &&
+                number_after_colon(row.column);
     if (!good) {
       good_ = false;
       return {};
@@ -646,8 +684,10 @@ void BodyReader::infer_type(Pending& p, Type& inferred) {
   for (size_t k = p.op == Op::Pick ? 1 : 0; k < p.written.size(); ++k) {
     const Written& w = p.written[k];
     if (!w.good || inferred.exists()) continue;
-    if (w.literal.empty()) inferred = function_.type(w.value);
-    else if (w.stated) inferred = *w.stated;
+    if (w.literal.empty())
+      inferred = function_.type(w.value);
+    else if (w.stated)
+      inferred = *w.stated;
   }
 }
 
@@ -658,8 +698,10 @@ bool BodyReader::settle_all(Pending& p, std::vector<Value>& values, std::vector<
   bool good = true;
   for (size_t k = 0; k < p.written.size(); ++k) {
     std::optional<Type> type;
-    if (k < p.wanted.size()) type = p.wanted[k];
-    else if (inferred.exists()) type = inferred;
+    if (k < p.wanted.size())
+      type = p.wanted[k];
+    else if (inferred.exists())
+      type = inferred;
     if (p.has_address) {
       size_t base = p.op == Op::Store ? 1 : 0;
       if (k == base) type = Type::pointer();
@@ -670,7 +712,8 @@ bool BodyReader::settle_all(Pending& p, std::vector<Value>& values, std::vector<
       good = false;
       continue;
     }
-    if (k < p.wanted.size() && layout != Layout::Pick && layout != Layout::When && function_.type(*v) != p.wanted[k]) {
+    if (k < p.wanted.size() && layout != Layout::Pick && layout != Layout::When &&
+        function_.type(*v) != p.wanted[k]) {
       complain(p.written[k].token, "this value is " + function_.type(*v).name(), p.wanted[k].name());
       good = false;
     }
@@ -689,13 +732,16 @@ void BodyReader::finish(Pending& p, const std::vector<Token>& result_names) {
   if (good) {
     std::optional<Type> result = p.results.empty() ? std::nullopt : std::optional(p.results[0]);
     if (auto problem = typing_problem(p.op, types, result)) {
-      complain(problem->operand >= 0 ? p.written[static_cast<size_t>(problem->operand)].token : p.word, problem->message, problem->expected);
+      complain(problem->operand >= 0 ? p.written[static_cast<size_t>(problem->operand)].token : p.word,
+               problem->message, problem->expected);
       good = false;
     }
   }
   if (good && p.results.size() != result_names.size() && !(result_names.empty() && p.op == Op::Call)) {
-    complain(p.word, "'" + std::string(cursor_.text(p.word)) + "' gives " + std::to_string(p.results.size()) +
-                         (p.results.size() == 1 ? " result" : " results") + ", but " + std::to_string(result_names.size()) + " are named",
+    complain(p.word,
+             "'" + std::string(cursor_.text(p.word)) + "' gives " + std::to_string(p.results.size()) +
+                 (p.results.size() == 1 ? " result" : " results") + ", but " +
+                 std::to_string(result_names.size()) + " are named",
              p.results.empty() ? "the operation without '='" : "a name for each result, then '='");
     good = false;
   }
@@ -708,15 +754,21 @@ void BodyReader::finish(Pending& p, const std::vector<Token>& result_names) {
       Type wanted = function_.type(parameters[k]);
       auto v = settle(t.arguments[k], wanted);
       if (v && function_.type(*v) != wanted) {
-        complain(t.arguments[k].token, "this value is " + function_.type(*v).name(), wanted.name() + ", the type of the block's parameter");
+        complain(t.arguments[k].token, "this value is " + function_.type(*v).name(),
+                 wanted.name() + ", the type of the block's parameter");
         v.reset();
       }
-      if (!v) good = false;
-      else arguments.back().push_back(*v);
+      if (!v)
+        good = false;
+      else
+        arguments.back().push_back(*v);
     }
   }
   if (!pen_.block().exists() || block_ended_) {
-    complain(p.word, pen_.block().exists() ? "the block above has already ended" : "a function's body begins with a label", "a label, such as next:");
+    complain(
+        p.word,
+        pen_.block().exists() ? "the block above has already ended" : "a function's body begins with a label",
+        "a label, such as next:");
     good = false;
   }
   if (info(p.op).ends_block()) block_ended_ = true;
@@ -741,7 +793,8 @@ void BodyReader::define_results(const std::vector<Token>& names, Instruction i) 
   for (size_t k = 0; k < names.size(); ++k) {
     Name n = name_of(names[k]);
     if (context_.names.has_value(n))
-      complain(names[k], "a second value is called '" + std::string(module_.text(n)) + "'", "a name that no other value of the function has");
+      complain(names[k], "a second value is called '" + std::string(module_.text(n)) + "'",
+               "a name that no other value of the function has");
     Value v = i.exists() ? function_.result(i, k) : Value();
     if (v.exists()) function_.set_name(v, n);
     context_.names.define(n, v);

@@ -12,7 +12,7 @@ class Names {
  public:
   struct Entry {
     uint32_t epoch = 0;
-    Value value;       // nothing: the name was defined by a line that could not be read
+    Value value;  // nothing: the name was defined by a line that could not be read
     uint32_t block_epoch = 0;
     Block block;
   };

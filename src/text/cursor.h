@@ -28,7 +28,9 @@ class Cursor {
   std::string_view text(const Token& t) const { return source_->text().substr(t.offset, t.length); }
   std::string_view text() const { return text(peek()); }
 
-  bool at_mark(char c, size_t ahead = 0) const { return peek(ahead).kind == TokenKind::Mark && peek(ahead).mark == c; }
+  bool at_mark(char c, size_t ahead = 0) const {
+    return peek(ahead).kind == TokenKind::Mark && peek(ahead).mark == c;
+  }
   bool at_word(std::string_view word) const { return peek().kind == TokenKind::Name && text() == word; }
   bool at_line_end() const { return peek().kind == TokenKind::LineEnd || peek().kind == TokenKind::End; }
   bool at_end() const { return peek().kind == TokenKind::End; }
@@ -63,10 +65,15 @@ class Cursor {
     skip_line();
   }
 
-  void complain(std::string message, std::string expected) { complain(peek(), std::move(message), std::move(expected)); }
+  void complain(std::string message, std::string expected) {
+    complain(peek(), std::move(message), std::move(expected));
+  }
   void complain(const Token& t, std::string message, std::string expected) {
-    std::string found = t.kind == TokenKind::LineEnd ? " (the line ends)" : t.kind == TokenKind::End ? " (the file ends)" : "";
-    problems_->push_back(source_->at(t.offset, t.kind == TokenKind::LineEnd ? 1 : t.length, message + found, std::move(expected)));
+    std::string found = t.kind == TokenKind::LineEnd ? " (the line ends)"
+                        : t.kind == TokenKind::End   ? " (the file ends)"
+                                                     : "";
+    problems_->push_back(source_->at(t.offset, t.kind == TokenKind::LineEnd ? 1 : t.length, message + found,
+                                     std::move(expected)));
   }
 
  private:

@@ -62,7 +62,8 @@ class Lexer {
   // Whether a top-level item begins here: a word for one, then a name. Ends brackets left open by mistake.
   bool starts_an_item() const {
     for (std::string_view word : {"func ", "data ", "extern ", "local ", "module ", "source "})
-      if (text_.substr(at_, word.size()) == word && (is_letter(peek(word.size())) || peek(word.size()) == '"'))
+      if (text_.substr(at_, word.size()) == word &&
+          (is_letter(peek(word.size())) || peek(word.size()) == '"'))
         return true;
     return false;
   }
@@ -105,7 +106,8 @@ class Lexer {
     ++at_;
     while (at_ < text_.size() && peek() != '"' && peek() != '\n') at_ += peek() == '\\' ? 2 : 1;
     at_ = std::min(at_, text_.size());
-    if (peek() == '"') ++at_;
+    if (peek() == '"')
+      ++at_;
     else
       out_.problems.push_back(source_.at(static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from),
                                          "this text in quotes does not end on its line", "a closing \""));
@@ -125,7 +127,8 @@ class Lexer {
       while (at_ < text_.size() && static_cast<unsigned char>(text_[at_]) >= 0x80) ++at_;
       if (out_.problems.size() < 100)
         out_.problems.push_back(source_.at(static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from),
-                                           "this character has no meaning here", "a name, a number or one of ( ) [ ] { } : , = + - * @ ;"));
+                                           "this character has no meaning here",
+                                           "a name, a number or one of ( ) [ ] { } : , = + - * @ ;"));
       return;
     }
     add(TokenKind::Mark, from, c);
@@ -153,13 +156,17 @@ std::string unquoted(std::string_view with_quotes) {
       continue;
     }
     char c = body[++i];
-    if (c == 'n') out += '\n';
-    else if (c == 't') out += '\t';
-    else if (c == '0') out += '\0';
+    if (c == 'n')
+      out += '\n';
+    else if (c == 't')
+      out += '\t';
+    else if (c == '0')
+      out += '\0';
     else if (c == 'x' && i + 2 < body.size()) {
       out += static_cast<char>(std::stoi("0" + std::string(body.substr(i + 1, 2)), nullptr, 16));
       i += 2;
-    } else out += c;
+    } else
+      out += c;
   }
   return out;
 }
@@ -167,13 +174,18 @@ std::string unquoted(std::string_view with_quotes) {
 std::string quoted(std::string_view plain) {
   std::string out = "\"";
   for (char c : plain) {
-    if (c == '\n') out += "\\n";
-    else if (c == '\t') out += "\\t";
-    else if (c == '\0') out += "\\0";
-    else if (c == '"' || c == '\\') (out += '\\') += c;
+    if (c == '\n')
+      out += "\\n";
+    else if (c == '\t')
+      out += "\\t";
+    else if (c == '\0')
+      out += "\\0";
+    else if (c == '"' || c == '\\')
+      (out += '\\') += c;
     else if (static_cast<unsigned char>(c) < 0x20 || static_cast<unsigned char>(c) >= 0x7f)
       out += fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
-    else out += c;
+    else
+      out += c;
   }
   return out + "\"";
 }

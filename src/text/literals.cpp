@@ -64,8 +64,10 @@ std::optional<uint64_t> float_bits(std::string_view word, Type type) {
   auto read = [&](auto value) -> std::optional<uint64_t> {
     auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), value, form);
     if (error != std::errc() || end != word.data() + word.size()) return std::nullopt;
-    if constexpr (sizeof(value) == 4) return sign | std::bit_cast<uint32_t>(value);
-    else return sign | std::bit_cast<uint64_t>(value);
+    if constexpr (sizeof(value) == 4)
+      return sign | std::bit_cast<uint32_t>(value);
+    else
+      return sign | std::bit_cast<uint64_t>(value);
   };
   return type.bits() == 32 ? read(float()) : read(double());
 }

@@ -36,9 +36,10 @@ class ItemReader {
       }
     }
     gather_comments();
-    std::stable_sort(out_.problems.begin(), out_.problems.end(), [](const Diagnostic& a, const Diagnostic& b) {
-      return std::pair(a.line, a.column) < std::pair(b.line, b.column);
-    });
+    std::stable_sort(out_.problems.begin(), out_.problems.end(),
+                     [](const Diagnostic& a, const Diagnostic& b) {
+                       return std::pair(a.line, a.column) < std::pair(b.line, b.column);
+                     });
     return std::move(out_);
   }
 
@@ -64,7 +65,8 @@ class ItemReader {
 
   void module_line() {
     module_offset_ = item_offset_;
-    if (auto name = cursor_.name("the module's name")) out_.module->set_name(out_.module->realm().name(*name));
+    if (auto name = cursor_.name("the module's name"))
+      out_.module->set_name(out_.module->realm().name(*name));
     cursor_.end_line();
   }
 
@@ -74,7 +76,8 @@ class ItemReader {
   }
 
   void source_line() {
-    auto number = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32)) : std::nullopt;
+    auto number = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
+                                                            : std::nullopt;
     if (!number) {
       cursor_.complain("a source has a number", "source 1 \"name\"");
       return cursor_.skip_line();
@@ -90,7 +93,8 @@ class ItemReader {
     Token t = cursor_.peek();
     auto name = cursor_.name(what);
     if (name && out_.module->find(*name).exists()) {
-      cursor_.complain(t, "a second item is called '" + *name + "'", "a name that no other item of the module has");
+      cursor_.complain(t, "a second item is called '" + *name + "'",
+                       "a name that no other item of the module has");
       return std::nullopt;
     }
     return name;
@@ -208,7 +212,8 @@ class ItemReader {
     DataItem item;
     item.is_const = cursor_.accept_word("const");
     if (cursor_.accept_word("align")) {
-      auto n = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32)) : std::nullopt;
+      auto n = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
+                                                         : std::nullopt;
       if (!n || *n == 0 || (*n & (*n - 1)) != 0 || *n > 4096)
         return cursor_.complain("this alignment is not a power of two up to 4096", "1, 2, 4, 8, …");
       cursor_.take();
@@ -257,7 +262,8 @@ class ItemReader {
         auto name = cursor_.name("the name of a function or data");
         if (!name) return false;
         Symbol s = out_.module->find(*name);
-        if (!s.exists()) return refuse("nothing in the module is called '" + *name + "'", "the name of a function or data");
+        if (!s.exists())
+          return refuse("nothing in the module is called '" + *name + "'", "the name of a function or data");
         piece.symbols.push_back(s);
         return true;
       }
@@ -266,8 +272,10 @@ class ItemReader {
         piece.bytes += unquoted(cursor_.text(cursor_.take()));
         return true;
       case DataPiece::Kind::Zero: {
-        auto n = t.kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64)) : std::nullopt;
-        if (!n || *n > (uint64_t(1) << 32)) return refuse("this is not a number of bytes up to 2^32", "zero: 256");
+        auto n =
+            t.kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64)) : std::nullopt;
+        if (!n || *n > (uint64_t(1) << 32))
+          return refuse("this is not a number of bytes up to 2^32", "zero: 256");
         cursor_.take();
         piece.zero_bytes += *n;
         return true;
@@ -281,7 +289,9 @@ class ItemReader {
       cursor_.expect(')', "after a nan's bits");
     }
     auto bits = literal_bits(word, piece.type);
-    if (!bits) return refuse("'" + word + "' is not a number of type " + piece.type.name(), "a number of type " + piece.type.name());
+    if (!bits)
+      return refuse("'" + word + "' is not a number of type " + piece.type.name(),
+                    "a number of type " + piece.type.name());
     piece.numbers.push_back(*bits);
     return true;
   }
@@ -293,7 +303,8 @@ class ItemReader {
     for (const LoneComment& c : tokens_.comments) {
       while (item < item_starts_.size() && item_starts_[item] < c.offset) ++item;
       if (item > 0 && c.offset < body_ends_[item - 1]) continue;  // the function has it
-      out_.module->comments.push_back({item < item_starts_.size() ? Symbol(item) : Symbol(), c.offset < module_offset_, c.text});
+      out_.module->comments.push_back(
+          {item < item_starts_.size() ? Symbol(item) : Symbol(), c.offset < module_offset_, c.text});
     }
   }
   const SourceText& source_;
@@ -317,7 +328,8 @@ Result<std::string> read_file(const std::string& path) {
   std::ostringstream bytes;
   if (in && in.peek() != EOF) bytes << in.rdbuf();
   if (!in.is_open() || in.bad() || bytes.fail())
-    return complaint("cannot read '" + path + "': " + std::strerror(errno ? errno : EIO), "a file that can be read");
+    return complaint("cannot read '" + path + "': " + std::strerror(errno ? errno : EIO),
+                     "a file that can be read");
   return bytes.str();
 }
 

@@ -18,7 +18,8 @@ namespace {
 bool is_plain_name(std::string_view s) {
   if (s.empty() || (s[0] >= '0' && s[0] <= '9')) return false;
   for (char c : s)
-    if (!((c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_')) return false;
+    if (!((c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_'))
+      return false;
   return s != "true" && s != "false" && s != "null" && s != "inf" && s != "nan";
 }
 
@@ -39,7 +40,9 @@ class FunctionWriter {
     std::string results, body, position;
   };
 
-  std::string typed(Value v) { return value(v) + (function_.is_constant(v) ? ":" + function_.type(v).name() : ""); }
+  std::string typed(Value v) {
+    return value(v) + (function_.is_constant(v) ? ":" + function_.type(v).name() : "");
+  }
   std::string list(Instruction i, size_t from);
   std::string plain_operands(Instruction i);
   std::string address(Instruction i, size_t from);
@@ -87,7 +90,8 @@ std::string FunctionWriter::block(Block b) {
 
 std::string FunctionWriter::list(Instruction i, size_t from) {
   std::string out;
-  for (size_t k = from; k < function_.operand_count(i); ++k) out += (k > from ? ", " : "") + value(function_.operand(i, k));
+  for (size_t k = from; k < function_.operand_count(i); ++k)
+    out += (k > from ? ", " : "") + value(function_.operand(i, k));
   return out;
 }
 
@@ -123,13 +127,15 @@ std::string FunctionWriter::address(Instruction i, size_t from) {
 
 std::string FunctionWriter::target(Edge e) {
   std::string out = block(function_.to(e));
-  for (size_t k = 0; k < function_.argument_count(e); ++k) out += (k ? ", " : "(") + value(function_.argument(e, k));
+  for (size_t k = 0; k < function_.argument_count(e); ++k)
+    out += (k ? ", " : "(") + value(function_.argument(e, k));
   return function_.argument_count(e) ? out + ")" : out;
 }
 
 std::string FunctionWriter::results(Instruction i) {
   std::string out;
-  for (size_t k = 0; k < function_.result_count(i); ++k) out += (k ? ", " : "") + value(function_.result(i, k));
+  for (size_t k = 0; k < function_.result_count(i); ++k)
+    out += (k ? ", " : "") + value(function_.result(i, k));
   return out;
 }
 
@@ -141,7 +147,8 @@ std::string FunctionWriter::body(Instruction i) {
     case Layout::Two:
     case Layout::Three:
     case Layout::Pick: return out + " " + plain_operands(i);
-    case Layout::Convert: return out + " " + function_.type(function_.result(i)).name() + " " + typed(function_.operand(i, 0));
+    case Layout::Convert:
+      return out + " " + function_.type(function_.result(i)).name() + " " + typed(function_.operand(i, 0));
     case Layout::Load: return out + " " + function_.type(function_.result(i)).name() + " " + address(i, 0);
     case Layout::Store: return out + " " + typed(function_.operand(i, 0)) + ", " + address(i, 1);
     case Layout::At: return out + " " + address(i, 0);
@@ -150,10 +157,12 @@ std::string FunctionWriter::body(Instruction i) {
       return out + fmt::format(" {} align {}", shape.bytes, shape.align);
     }
     case Layout::AddressOf: return out + " of " + shown(module_.symbol_name(function_.symbol(i)));
-    case Layout::Call: return out + " " + shown(module_.symbol_name(function_.symbol(i))) + "(" + list(i, 0) + ")";
+    case Layout::Call:
+      return out + " " + shown(module_.symbol_name(function_.symbol(i))) + "(" + list(i, 0) + ")";
     case Layout::Go: return out + " " + target(function_.edge(i, 0));
     case Layout::When:
-      return out + " " + value(function_.operand(i, 0)) + " go " + target(function_.edge(i, 0)) + " else " + target(function_.edge(i, 1));
+      return out + " " + value(function_.operand(i, 0)) + " go " + target(function_.edge(i, 0)) + " else " +
+             target(function_.edge(i, 1));
     case Layout::Return: return function_.operand_count(i) ? out + " " + list(i, 0) : out;
     case Layout::Trap: return out;
   }
@@ -175,7 +184,8 @@ void FunctionWriter::block_lines(std::string& out, Block b) {
   };
   for (Instruction i = function_.first(b); i.exists(); i = function_.next(i)) {
     Line line{{}, results(i), body(i), position_text(module_, function_.position(i))};
-    for (comment = 0; !function_.comments.empty() && next_comment(i); ++comment) line.above.push_back(function_.comments[comment].text);
+    for (comment = 0; !function_.comments.empty() && next_comment(i); ++comment)
+      line.above.push_back(function_.comments[comment].text);
     widest_result = std::max(widest_result, line.results.size());
     lines.push_back(std::move(line));
   }
@@ -186,7 +196,8 @@ void FunctionWriter::block_lines(std::string& out, Block b) {
   }
   for (const Line& line : lines) {
     for (const std::string& c : line.above) out += "  " + c + "\n";
-    out += line.position.empty() ? line.body : fmt::format("{:<{}}    @{}", line.body, widest_line, line.position);
+    out += line.position.empty() ? line.body
+                                 : fmt::format("{:<{}}    @{}", line.body, widest_line, line.position);
     out += "\n";
   }
 }
@@ -199,7 +210,8 @@ void FunctionWriter::write(std::string& out, Symbol symbol) {
   for (size_t k = 0; k < signature.parameters.size(); ++k)
     out += (k ? ", " : "") + value(function_.parameters()[k]) + ": " + signature.parameters[k].name();
   out += ")";
-  for (size_t k = 0; k < signature.results.size(); ++k) out += (k ? ", " : " -> ") + signature.results[k].name();
+  for (size_t k = 0; k < signature.results.size(); ++k)
+    out += (k ? ", " : " -> ") + signature.results[k].name();
   out += " {\n";
   for (Block b = function_.entry(); b.exists(); b = function_.next(b)) {
     if (b != function_.entry()) out += "\n";
@@ -259,7 +271,8 @@ std::string write_text(const Module& module) {
   for (const auto& c : module.comments)
     if (c.at_top) out += c.text + "\n";
   out += "module " + text::shown(module.text(module.name())) + "\nlayout little\n";
-  for (const SourceFile& f : module.sources) out += fmt::format("source {} {}\n", f.number, text::quoted(f.name));
+  for (const SourceFile& f : module.sources)
+    out += fmt::format("source {} {}\n", f.number, text::quoted(f.name));
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     SymbolKind kind = module[Symbol(k)].kind;
     bool apart = k == 0 || kind == SymbolKind::Function || module[Symbol(k - 1)].kind == SymbolKind::Function;
@@ -303,7 +316,10 @@ std::string position_text(const Module& module, Position p) {
 }
 
 Diagnostics write_file(const std::string& path, std::string_view bytes) {
-  auto failed = [&] { return Diagnostics{complaint("cannot write '" + path + "': " + std::strerror(errno), "a place that can be written")}; };
+  auto failed = [&] {
+    return Diagnostics{
+        complaint("cannot write '" + path + "': " + std::strerror(errno), "a place that can be written")};
+  };
   // Special files (terminals, /dev/null) are written in place: there is nothing to rename over.
   std::string beside = path.starts_with("/dev/") ? path : fmt::format("{}.{}.part", path, getpid());
   std::FILE* file = std::fopen(beside.c_str(), "wb");

@@ -8,7 +8,8 @@
 namespace porphyry::testing {
 
 // Random operands that the form can encode. Registers never name the stack pointer unless the form says so.
-inline machine::PlainInstruction random_operands(const machine::Target& target, machine::FormIndex f, std::mt19937_64& random) {
+inline machine::PlainInstruction random_operands(const machine::Target& target, machine::FormIndex f,
+                                                 std::mt19937_64& random) {
   using namespace machine;
   PlainInstruction i;
   i.form = f;
@@ -24,19 +25,29 @@ inline machine::PlainInstruction random_operands(const machine::Target& target, 
     PlainOperand& o = i.operands[k];
     o.kind = shape.kind;
     switch (shape.kind) {
-      case OperandKind::Register: o.physical = shape.only >= 0 ? static_cast<uint8_t>(shape.only) : pick(target.classes[shape.register_class]); break;
+      case OperandKind::Register:
+        o.physical =
+            shape.only >= 0 ? static_cast<uint8_t>(shape.only) : pick(target.classes[shape.register_class]);
+        break;
       case OperandKind::Literal: {
         uint64_t bits = random() >> (random() % 64);
-        if (shape.only >= 0) o.literal = shape.only;
-        else if (shape.literal_unsigned) o.literal = static_cast<int64_t>(bits & 0xff);
-        else o.literal = shape.literal_bits >= 64 ? static_cast<int64_t>(bits) : static_cast<int64_t>(bits << (64 - shape.literal_bits)) >> (64 - shape.literal_bits);
+        if (shape.only >= 0)
+          o.literal = shape.only;
+        else if (shape.literal_unsigned)
+          o.literal = static_cast<int64_t>(bits & 0xff);
+        else
+          o.literal = shape.literal_bits >= 64 ? static_cast<int64_t>(bits)
+                                               : static_cast<int64_t>(bits << (64 - shape.literal_bits)) >>
+                                                     (64 - shape.literal_bits);
         break;
       }
       case OperandKind::Memory:
       case OperandKind::Address: {
         unsigned form_of_address = random() % 4;
         if (form_of_address != 0) o.address.base = static_cast<int8_t>(pick(target.classes[0]));
-        if (form_of_address == 0 || form_of_address == 3) o.address.index = static_cast<int8_t>(pick(target.classes[0])), o.address.scale = static_cast<uint8_t>(1 << random() % 4);
+        if (form_of_address == 0 || form_of_address == 3)
+          o.address.index = static_cast<int8_t>(pick(target.classes[0])),
+          o.address.scale = static_cast<uint8_t>(1 << random() % 4);
         if (form_of_address == 0 && o.address.scale == 1) o.address.scale = 2;
         int64_t d = static_cast<int32_t>(random()) >> (random() % 32);
         o.address.displacement = static_cast<int32_t>(d);

@@ -28,7 +28,8 @@ class RandomProgram {
   // Argument bits for the last function; its first parameter is the piece.
   std::vector<uint64_t> arguments() {
     std::vector<uint64_t> out;
-    for (size_t k = 1; k < module_.function(main()).signature().parameters.size(); ++k) out.push_back(constant_bits(module_.function(main()).signature().parameters[k]));
+    for (size_t k = 1; k < module_.function(main()).signature().parameters.size(); ++k)
+      out.push_back(constant_bits(module_.function(main()).signature().parameters[k]));
     return out;
   }
 
@@ -37,13 +38,16 @@ class RandomProgram {
   bool chance(int percent) { return below(100) < static_cast<size_t>(percent); }
 
   Type any_type() {
-    static const Type types[] = {Type::boolean(), Type::integer(8), Type::integer(16), Type::integer(32), Type::integer(32), Type::integer(64), Type::integer(64), Type::f32(), Type::f64()};
+    static const Type types[] = {Type::boolean(),   Type::integer(8),  Type::integer(16),
+                                 Type::integer(32), Type::integer(32), Type::integer(64),
+                                 Type::integer(64), Type::f32(),       Type::f64()};
     return types[below(std::size(types))];
   }
 
   uint64_t constant_bits(Type t) {
     if (t.is_float()) {
-      static const double values[] = {0.0, -0.0, 1.0, -1.0, 0.5, 2.5, -3.75, 100.0, 1e10, -1e20, 1e-40, 65504.0};
+      static const double values[] = {0.0,   -0.0,  1.0,  -1.0,  0.5,   2.5,
+                                      -3.75, 100.0, 1e10, -1e20, 1e-40, 65504.0};
       double d = values[below(std::size(values))];
       if (chance(5)) d = 1.0 / 0.0;
       return t.bits() == 32 ? std::bit_cast<uint32_t>(static_cast<float>(d)) : std::bit_cast<uint64_t>(d);
@@ -96,9 +100,12 @@ class RandomProgram {
       if (divides && !chance(3)) {  // a divisor that is neither zero nor -1
         v[1] = pen_->write(Op::Or, {pen_->write(Op::ShrU, {v[1], f_->constant(t, 1)}), f_->constant(t, 1)});
       }
-      if (row.arity() == 1) keep(pen_->write(row.op, {v[0]}));
-      else if (row.arity() == 2) keep(pen_->write(row.op, {v[0], v[1]}));
-      else keep(pen_->write(row.op, {v[0], v[1], v[2]}));
+      if (row.arity() == 1)
+        keep(pen_->write(row.op, {v[0]}));
+      else if (row.arity() == 2)
+        keep(pen_->write(row.op, {v[0], v[1]}));
+      else
+        keep(pen_->write(row.op, {v[0], v[1], v[2]}));
       return;
     }
   }
@@ -139,14 +146,20 @@ class RandomProgram {
       scale = scales[below(5)];
       Value i = value(Type::integer(64));
       index = pen_->write(Op::And, {i, f_->constant(Type::integer(64), scale == 8 ? 1 : 3)});
-      offset += static_cast<int64_t>(below(static_cast<size_t>(room - scale * 3 + 1) > 24 ? 1 : static_cast<size_t>(std::max<int64_t>(room - scale * 3 + 1, 1))));
+      offset +=
+          static_cast<int64_t>(below(static_cast<size_t>(room - scale * 3 + 1) > 24
+                                         ? 1
+                                         : static_cast<size_t>(std::max<int64_t>(room - scale * 3 + 1, 1))));
       if (offset + scale * (scale == 8 ? 1 : 3) > room) offset = 0;
     } else {
-      offset += static_cast<int64_t>(t.is_float() ? below(static_cast<size_t>(size / t.bytes())) * t.bytes() : below(static_cast<size_t>(room + 1)));
+      offset += static_cast<int64_t>(t.is_float() ? below(static_cast<size_t>(size / t.bytes())) * t.bytes()
+                                                  : below(static_cast<size_t>(room + 1)));
     }
     if (chance(25)) base = pen_->at(base, {}, 1, offset), offset = 0;
-    if (chance(50)) keep(pen_->load(t, base, index, scale, offset));
-    else pen_->store(canonical(value(t)), base, index, scale, offset);
+    if (chance(50))
+      keep(pen_->load(t, base, index, scale, offset));
+    else
+      pen_->store(canonical(value(t)), base, index, scale, offset);
   }
 
   void call() {
@@ -188,9 +201,12 @@ class RandomProgram {
       if (!arm.exists()) continue;
       pen_->at_end(arm);
       statements(depth - 1);
-      if (arm == yes && chance(6)) leave();
-      else if (arm == yes && chance(1)) pen_->trap();
-      else go(join);
+      if (arm == yes && chance(6))
+        leave();
+      else if (arm == yes && chance(1))
+        pen_->trap();
+      else
+        go(join);
       scope_.resize(outer);
     }
     pen_->at_end(join);
@@ -231,18 +247,24 @@ class RandomProgram {
     size_t count = 1 + below(depth > 1 ? 14 : 7);
     for (size_t k = 0; k < count; ++k) {
       size_t what = below(100);
-      if (what < 8 && depth > 0) branch(depth);
-      else if (what < 13 && depth > 0) loop(depth);
-      else if (what < 16) call();
-      else if (what < 34) memory_operation();
-      else plain_operation();
+      if (what < 8 && depth > 0)
+        branch(depth);
+      else if (what < 13 && depth > 0)
+        loop(depth);
+      else if (what < 16)
+        call();
+      else if (what < 34)
+        memory_operation();
+      else
+        plain_operation();
     }
   }
 
   void make_function(bool last) {
     Signature s{{Type::pointer()}, {}};
     for (size_t k = below(last ? 10 : 7); k-- > 0;) s.parameters.push_back(any_type());
-    if (chance(10)) for (int k = 0; k < 9; ++k) s.parameters.push_back(any_type());
+    if (chance(10))
+      for (int k = 0; k < 9; ++k) s.parameters.push_back(any_type());
     s.results.push_back(any_type());
     if (chance(25)) s.results.push_back(any_type());
     Symbol symbol = module_.add_function("f" + std::to_string(functions_.size()), s);
@@ -256,7 +278,8 @@ class RandomProgram {
     pen.at_end(f_->add_block());
     slot_ = pen.reserve(piece_bytes, 8);
     // Fresh bytes are a choice; give them one value.
-    for (int k = 0; k < piece_bytes; k += 8) pen.store(f_->constant(Type::integer(64), static_cast<uint64_t>(k)), slot_, {}, 1, k);
+    for (int k = 0; k < piece_bytes; k += 8)
+      pen.store(f_->constant(Type::integer(64), static_cast<uint64_t>(k)), slot_, {}, 1, k);
     promotable();
     calls_left_ = 3;
     statements(3);

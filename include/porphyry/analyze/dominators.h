@@ -17,7 +17,7 @@ class Dominators {
   bool reachable(Block b) const { return number_.get(b) != 0; }
   // Blocks that can be reached, each after its dominators.
   const std::vector<Block>& order() const { return order_; }
-  Block immediate(Block b) const;  // nothing for the entry
+  Block immediate(Block b) const;          // nothing for the entry
   bool dominates(Block a, Block b) const;  // also when equal; O(1)
   // Whether `v` is there when `user` runs. Constants and parameters always are.
   bool available(const Function& function, Value v, Instruction user) const;

@@ -11,14 +11,14 @@
 namespace porphyry {
 
 struct Diagnostic {
-  std::string file;         // empty when the mistake is not in a file
-  uint32_t line = 0;        // from 1; 0 when there is no position
-  uint32_t column = 0;      // from 1, in bytes
-  uint32_t length = 1;      // bytes to mark
-  std::string message;      // what is wrong
-  std::string expected;     // what would have been right; may be empty
-  std::string excerpt;      // the line itself, or the printed instruction for a built module
-  uint32_t mark = 0;        // where in the excerpt the marked bytes start, from 0
+  std::string file;      // empty when the mistake is not in a file
+  uint32_t line = 0;     // from 1; 0 when there is no position
+  uint32_t column = 0;   // from 1, in bytes
+  uint32_t length = 1;   // bytes to mark
+  std::string message;   // what is wrong
+  std::string expected;  // what would have been right; may be empty
+  std::string excerpt;   // the line itself, or the printed instruction for a built module
+  uint32_t mark = 0;     // where in the excerpt the marked bytes start, from 0
 };
 
 using Diagnostics = std::vector<Diagnostic>;

@@ -2,8 +2,9 @@
 // like afterwards.
 //
 //   42, 0x2a, 2.5, true        a number, written as in the text form
-//   file:PATH:TYPE             a file's numbers in memory, and their address: columns of text (every number of
-//   file:PATH:TYPE:COLUMN      the file, or one column, from 1; `#` starts a comment), or, for names that end
+//   file:PATH:TYPE             a file's numbers in memory, and their address: columns of text (every number
+//   of file:PATH:TYPE:COLUMN      the file, or one column, from 1; `#` starts a comment), or, for names that
+//   end
 //                              in .bin, the raw bytes
 //   zero:BYTES                 fresh cleared memory, and its address
 #pragma once
@@ -21,7 +22,7 @@ namespace porphyry {
 // Memory that a word asked for.
 struct MemoryPiece {
   std::string word;
-  Type type;                       // of its numbers; i8 for raw bytes
+  Type type;  // of its numbers; i8 for raw bytes
   std::vector<uint8_t> initial;
   std::unique_ptr<SharedMemory> memory;
 
@@ -43,7 +44,8 @@ struct PreparedCall {
 };
 
 // Every wrong word is reported.
-Result<PreparedCall> prepare_call(const Module& module, std::string_view function, const std::vector<std::string>& words);
+Result<PreparedCall> prepare_call(const Module& module, std::string_view function,
+                                  const std::vector<std::string>& words);
 
 // The bytes that `file:PATH:TYPE[:COLUMN]` puts into memory.
 Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column);
@@ -52,12 +54,13 @@ struct CallOutcome {
   enum class End : uint8_t { Result, Trap, Fault, Exhausted } end = End::Result;
   std::vector<std::string> results;  // as the text form writes them
   std::string message;
-  std::vector<std::string> trace;    // innermost first
+  std::vector<std::string> trace;  // innermost first
   double seconds = 0;
 };
 
 CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options = {});
-CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call, double time_limit_seconds = 10);
+CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, double time_limit_seconds = 10);
 
 // Elements that the run changed: "file:night.txt:f32[3]: 1.5 became 2.0", at most `most` lines a piece.
 std::vector<std::string> changed_memory(const PreparedCall& call, size_t most = 64);

@@ -25,10 +25,10 @@ struct Datum {
 };
 
 struct EvaluatorOptions {
-  uint64_t seed = 1;                     // fills fresh memory
-  uint64_t step_limit = 1'000'000'000;   // operations
-  uint64_t frame_limit = 2'000'000;      // calls inside calls
-  uint64_t memory_limit = 1ull << 30;    // bytes in objects made by the run
+  uint64_t seed = 1;                    // fills fresh memory
+  uint64_t step_limit = 1'000'000'000;  // operations
+  uint64_t frame_limit = 2'000'000;     // calls inside calls
+  uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run
 };
 
 struct Outcome {
@@ -40,8 +40,8 @@ struct Outcome {
 
   End end = End::Result;
   std::vector<Datum> results;
-  std::string message;       // why, unless a result
-  std::vector<Call> trace;   // innermost first, unless a result; cut to 64
+  std::string message;      // why, unless a result
+  std::vector<Call> trace;  // innermost first, unless a result; cut to 64
   uint64_t steps = 0;
 };
 

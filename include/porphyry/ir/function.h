@@ -122,7 +122,9 @@ class Function {
   Position position(Instruction i) const { return instructions_[i].position; }
   void set_position(Instruction i, Position p) { instructions_[i].position = p; }
   // Both in one block.
-  bool comes_before(Instruction a, Instruction b) const { return instructions_[a].order < instructions_[b].order; }
+  bool comes_before(Instruction a, Instruction b) const {
+    return instructions_[a].order < instructions_[b].order;
+  }
   size_t operand_count(Instruction i) const { return instructions_[i].operand_count; }
   Value operand(Instruction i, size_t k) const { return slots_[operand_slot(i, k)].value; }
   Slot operand_slot(Instruction i, size_t k) const { return Slot(instructions_[i].first_slot.index + k); }
@@ -179,8 +181,8 @@ class Function {
   struct ValueRow {
     Type type;
     ValueKind kind;
-    uint16_t index;   // which parameter or result
-    uint32_t owner;   // instruction, block or row of constants_
+    uint16_t index;  // which parameter or result
+    uint32_t owner;  // instruction, block or row of constants_
     Slot first_use;
   };
   struct SlotRow {

@@ -43,10 +43,10 @@ enum class SymbolKind : uint8_t { Function, Data, ExternFunction, ExternData };
 struct SymbolRow {
   Name name;
   SymbolKind kind;
-  bool is_local = false;       // not seen outside the module
+  bool is_local = false;  // not seen outside the module
   std::unique_ptr<Function> function;
   DataItem data;
-  Signature signature;         // of an external function
+  Signature signature;  // of an external function
 };
 
 // Where in a source an instruction came from; `inlined_at` leads to the call's position, `merged_with` to

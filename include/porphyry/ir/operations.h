@@ -24,7 +24,21 @@ inline constexpr size_t operation_count = 0
 
 // How an operation is written. One, Two, Three: that many plain operands; the rest have forms of their own.
 enum class Layout : uint8_t {
-  One, Two, Three, Pick, Convert, Load, Store, At, Reserve, AddressOf, Call, Go, When, Return, Trap
+  One,
+  Two,
+  Three,
+  Pick,
+  Convert,
+  Load,
+  Store,
+  At,
+  Reserve,
+  AddressOf,
+  Call,
+  Go,
+  When,
+  Return,
+  Trap
 };
 
 enum class ResultRule : uint8_t { Same, Truth, Stated, Own, None };

@@ -17,7 +17,10 @@ class Pen {
   Pen& at_end(Block b);
   Pen& before(Instruction i);
   // Everything written from here on carries this position.
-  Pen& from(Position p) { position_ = p; return *this; }
+  Pen& from(Position p) {
+    position_ = p;
+    return *this;
+  }
   Block block() const { return block_; }
   Function& function() const { return *function_; }
   Module& module() const { return *module_; }

@@ -17,7 +17,8 @@ struct TypingProblem {
 
 // Checks operand types and the result type of one instruction other than a call, a return or an edge's
 // arguments, whose types come from elsewhere. `result` is the stated or present result type, if any.
-std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands, std::optional<Type> result);
+std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands,
+                                            std::optional<Type> result);
 
 // "an integer or a float", for an operation's operands.
 std::string accepted_shapes(Op op);

@@ -1,5 +1,5 @@
-// Runs compiled code in a child process, so that a trap, a wild access or an endless loop is an outcome and not
-// the end of the caller.
+// Runs compiled code in a child process, so that a trap, a wild access or an endless loop is an outcome and
+// not the end of the caller.
 #pragma once
 
 #include <cstdint>
@@ -35,12 +35,14 @@ struct NativeOutcome {
 // compiled for the signature, by ourselves.
 class Caller {
  public:
-  static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function, const machine::Target& target);
+  static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function,
+                                              const machine::Target& target);
 
   // In this process.
   std::vector<uint64_t> call(std::span<const uint64_t> arguments) const;
   // In a child; memory that should be seen afterwards must be shared. `repeats` calls it that many times.
-  NativeOutcome call_apart(std::span<const uint64_t> arguments, double time_limit_seconds = 10, unsigned repeats = 1) const;
+  NativeOutcome call_apart(std::span<const uint64_t> arguments, double time_limit_seconds = 10,
+                           unsigned repeats = 1) const;
 
  private:
   Caller() = default;

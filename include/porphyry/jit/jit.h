@@ -25,7 +25,8 @@ class Jit {
   // The module must be verified. Fails when a function cannot be lowered, an external is not found, the
   // target or a feature is not this processor's, or memory is refused.
   static Result<std::unique_ptr<Jit>> compile(const Module& module, const machine::Target& target,
-                                              const machine::LowerOptions& options = {}, const Resolver& externals = usual_externals);
+                                              const machine::LowerOptions& options = {},
+                                              const Resolver& externals = usual_externals);
   ~Jit();
   Jit(const Jit&) = delete;
   Jit& operator=(const Jit&) = delete;
@@ -54,14 +55,19 @@ class Jit {
   size_t memory_bytes_ = 0;
 };
 
-// ---- C++ function types as signatures ----------------------------------------------------------------------
+// ---- C++ function types as signatures
+// ----------------------------------------------------------------------
 
 template <class T>
 constexpr Type type_of() {
-  if constexpr (std::is_same_v<T, bool>) return Type::boolean();
-  else if constexpr (std::is_pointer_v<T>) return Type::pointer();
-  else if constexpr (std::is_same_v<T, float>) return Type::f32();
-  else if constexpr (std::is_same_v<T, double>) return Type::f64();
+  if constexpr (std::is_same_v<T, bool>)
+    return Type::boolean();
+  else if constexpr (std::is_pointer_v<T>)
+    return Type::pointer();
+  else if constexpr (std::is_same_v<T, float>)
+    return Type::f32();
+  else if constexpr (std::is_same_v<T, double>)
+    return Type::f64();
   else {
     static_assert(std::is_integral_v<T>, "this C++ type has no counterpart in the IR");
     return Type::integer(8 * sizeof(T));

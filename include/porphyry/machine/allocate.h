@@ -13,16 +13,16 @@
 namespace porphyry::machine {
 
 struct Allocation {
-  MachineFunction code;              // operands name physical registers
+  Code code;                         // operands name physical registers
   std::vector<Register> virtual_of;  // by operand of `code`: the virtual register it was; for the checker
   std::vector<std::pair<Register, Register>> of_address;  // by row of addresses: base and index as they were
   unsigned rounds = 0;
 };
 
-Allocation allocate(const MachineFunction& before, const Target& target);
+Allocation allocate(const Code& before, const Target& target);
 
-// Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in its
-// place the value that the code before allocation meant. Returns what is wrong.
-Diagnostics check_allocation(const MachineFunction& before, const Allocation& after, const Target& target);
+// Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in
+// its place the value that the code before allocation meant. Returns what is wrong.
+Diagnostics check_allocation(const Code& before, const Allocation& after, const Target& target);
 
 }  // namespace porphyry::machine

@@ -25,26 +25,26 @@ inline constexpr FormIndex fetch_form = 2;  // out, slot
 // What an address hangs on besides registers.
 enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Incoming, Outgoing };
 
-struct MachineAddress {
+struct CodeAddress {
   Register base = no_register, index = no_register;
   uint8_t scale = 1;
   Anchor anchor = Anchor::None;
   uint32_t anchored = 0;  // slot, symbol, pool entry
   int64_t displacement = 0;
-  bool operator==(const MachineAddress&) const = default;
+  bool operator==(const CodeAddress&) const = default;
 };
 
-struct MachineOperand {
+struct CodeOperand {
   OperandKind kind = OperandKind::Register;
   bool read = false, written = false;
   Register reg = no_register;  // Register
-  int64_t value = 0;           // Literal: itself. Memory, Address: row of addresses. Label: block. Symbol: symbol
+  int64_t value = 0;  // Literal: itself. Memory, Address: row of addresses. Label: block. Symbol: symbol
 };
 
 // Why an instruction is there.
 enum class Role : uint8_t { Program, Move, Save, Fetch, Frame };
 
-struct MachineInstruction {
+struct CodeLine {
   FormIndex form = copy_form;
   uint8_t operand_count = 0;
   Role role = Role::Program;
@@ -57,24 +57,24 @@ struct CallInfo {
   RegisterMask reads = 0, writes = 0;
 };
 
-struct MachineBlock {
-  Block origin;                // of the IR
+struct CodeBlock {
+  Block origin;                   // of the IR
   uint32_t first = 0, count = 0;  // instructions
   std::vector<uint32_t> successors;
-  uint8_t depth = 0;           // of loops
+  uint8_t depth = 0;  // of loops
 };
 
 struct VirtualRegister {
   uint8_t register_class = 0;
   uint8_t bits = 64;
-  bool brief = false;          // made by spilling: lives for one instruction and is not spilled again
-  Value origin;                // of the IR; nothing for helpers
+  bool brief = false;  // made by spilling: lives for one instruction and is not spilled again
+  Value origin;        // of the IR; nothing for helpers
 };
 
 struct FrameSlot {
   uint64_t bytes = 8;
   uint32_t align = 8;
-  int64_t offset = 0;          // from the stack pointer, once the frame is laid out
+  int64_t offset = 0;  // from the stack pointer, once the frame is laid out
   bool is_spill = false;
 };
 
@@ -83,12 +83,12 @@ struct PoolEntry {
   uint8_t bytes;
 };
 
-struct MachineFunction {
+struct Code {
   std::string name;
-  std::vector<MachineInstruction> code;
-  std::vector<MachineOperand> operands;
-  std::vector<MachineAddress> addresses;
-  std::vector<MachineBlock> blocks;
+  std::vector<CodeLine> code;
+  std::vector<CodeOperand> operands;
+  std::vector<CodeAddress> addresses;
+  std::vector<CodeBlock> blocks;
   std::vector<VirtualRegister> virtuals;  // register number minus first_virtual
   std::vector<FrameSlot> slots;
   std::vector<CallInfo> calls;
@@ -99,8 +99,12 @@ struct MachineFunction {
   uint64_t frame_bytes = 0;
   RegisterMask saved = 0;
 
-  std::span<MachineOperand> of(const MachineInstruction& i) { return {operands.data() + i.first_operand, i.operand_count}; }
-  std::span<const MachineOperand> of(const MachineInstruction& i) const { return {operands.data() + i.first_operand, i.operand_count}; }
+  std::span<CodeOperand> of(const CodeLine& i) {
+    return {operands.data() + i.first_operand, i.operand_count};
+  }
+  std::span<const CodeOperand> of(const CodeLine& i) const {
+    return {operands.data() + i.first_operand, i.operand_count};
+  }
   Register new_register(uint8_t register_class, uint8_t bits, Value origin = {}) {
     virtuals.push_back({register_class, bits, false, origin});
     return static_cast<Register>(first_virtual + virtuals.size() - 1);
@@ -110,17 +114,17 @@ struct MachineFunction {
 };
 
 // Registers outside of the operands that an instruction reads and writes.
-RegisterMask implicit_reads(const Target& target, const MachineFunction& f, const MachineInstruction& i);
-RegisterMask implicit_writes(const Target& target, const MachineFunction& f, const MachineInstruction& i);
+RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i);
+RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i);
 
 // Calls `see(register, read, written)` for each register an instruction names, addresses included.
 template <class See>
-void each_register(const MachineFunction& f, const MachineInstruction& i, See see) {
-  for (const MachineOperand& o : f.of(i)) {
+void each_register(const Code& f, const CodeLine& i, See see) {
+  for (const CodeOperand& o : f.of(i)) {
     if (o.kind == OperandKind::Register) {
       if (o.reg != no_register) see(o.reg, o.read, o.written);
     } else if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {
-      const MachineAddress& a = f.addresses[static_cast<size_t>(o.value)];
+      const CodeAddress& a = f.addresses[static_cast<size_t>(o.value)];
       if (a.base != no_register) see(a.base, true, false);
       if (a.index != no_register) see(a.index, true, false);
     }

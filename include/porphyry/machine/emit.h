@@ -13,8 +13,8 @@ namespace porphyry::machine {
 struct Fixup {
   enum class To : uint8_t { Symbol, Pool } to;
   uint32_t offset;
-  uint32_t index;   // symbol of the module, or row of the function's pool
-  int64_t addend;   // added to (address of what is meant - address of the four bytes)
+  uint32_t index;  // symbol of the module, or row of the function's pool
+  int64_t addend;  // added to (address of what is meant - address of the four bytes)
 };
 
 // One instruction as it stands in the bytes.
@@ -22,11 +22,11 @@ struct EmittedLine {
   uint32_t offset = 0;
   uint8_t size = 0;
   PlainInstruction plain;
-  uint32_t block = 0;               // where it stands
+  uint32_t block = 0;                  // where it stands
   uint32_t target_block = 0xffffffff;  // where it jumps
-  uint32_t symbol = 0xffffffff;     // what it calls or addresses
+  uint32_t symbol = 0xffffffff;        // what it calls or addresses
   uint32_t pool = 0xffffffff;
-  int64_t symbol_offset = 0;        // [rip + symbol + 8]
+  int64_t symbol_offset = 0;  // [rip + symbol + 8]
   Role role = Role::Program;
   Instruction origin;
 };
@@ -45,15 +45,15 @@ struct CompiledFunction {
     bool is_target;  // something jumps to it
   };
   std::vector<BlockPlace> blocks;
-  uint64_t frame_bytes = 0;         // below the saved registers
+  uint64_t frame_bytes = 0;  // below the saved registers
   RegisterMask saved = 0;
   unsigned allocation_rounds = 1;
 };
 
 // Lays out the frame: slots get offsets, addresses in the code become relative to the stack pointer.
-void lay_out_frame(MachineFunction& f, const Target& target);
+void lay_out_frame(Code& f, const Target& target);
 
-CompiledFunction emit(const MachineFunction& f, const Target& target);
+CompiledFunction emit(const Code& f, const Target& target);
 
 // An instruction as assembly text. `names` gives the text of labels, symbols and relative addresses, by
 // operand.

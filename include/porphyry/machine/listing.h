@@ -18,7 +18,7 @@ struct ListingLine {
 struct ListingBlock {
   std::string label;
   uint32_t offset;
-  unsigned depth;         // of loops
+  unsigned depth;  // of loops
   std::vector<ListingLine> lines;
 };
 
@@ -29,7 +29,7 @@ struct FunctionListing {
   };
   std::vector<Place> parameters, results;
   uint64_t frame_bytes = 0;
-  std::vector<std::string> saved;   // registers kept for the caller
+  std::vector<std::string> saved;  // registers kept for the caller
   std::vector<ListingBlock> blocks;
   struct Totals {
     unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
@@ -37,7 +37,8 @@ struct FunctionListing {
 };
 
 // Names of blocks and symbols for one line's operands.
-std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c, const EmittedLine& line);
+std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
+                                       const EmittedLine& line);
 
 FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target);
 

@@ -14,7 +14,7 @@ struct LowerOptions {
 };
 
 struct LoweredModule {
-  std::unique_ptr<Module> legal;    // what was selected from: the origin of every line
+  std::unique_ptr<Module> legal;  // what was selected from: the origin of every line
   std::vector<CompiledFunction> functions;
 };
 
@@ -22,6 +22,7 @@ struct LoweredModule {
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
 
 // One function of an already legalized module.
-Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target, uint8_t features, bool check);
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target,
+                                        uint8_t features, bool check);
 
 }  // namespace porphyry::machine

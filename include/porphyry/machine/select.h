@@ -1,9 +1,9 @@
 // Instruction selection: covers each block's expression trees with the book's rules at least total cost.
 //
 // Bottom-up costs by dynamic programming over the trees (A. Aho, M. Ganapathi, S. Tjiang, "Code Generation
-// Using Tree Matching and Dynamic Programming", 1989), with one kind of result: a value in a register. A value
-// belongs to a tree when it has one use in the same block; loads fold only when nothing writes in between;
-// comparisons and addresses may be matched again for each user.
+// Using Tree Matching and Dynamic Programming", 1989), with one kind of result: a value in a register. A
+// value belongs to a tree when it has one use in the same block; loads fold only when nothing writes in
+// between; comparisons and addresses may be matched again for each user.
 #pragma once
 
 #include "porphyry/base/diagnostics.h"
@@ -12,7 +12,7 @@
 namespace porphyry::machine {
 
 struct Selected {
-  MachineFunction code;
+  Code code;
   std::vector<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
 };
 

@@ -39,11 +39,11 @@ enum class OperandKind : uint8_t { Register, Memory, Literal, Address, Label, Sy
 struct FormOperand {
   OperandKind kind;
   uint8_t register_class = 0;
-  Type type;                // of the value read or written
+  Type type;  // of the value read or written
   bool read = false, written = false;
-  bool clears = false;      // a write clears the rest of the register
-  int8_t only = -1;         // the one physical register, or the one literal, it may be
-  uint8_t literal_bits = 0; // Literal, Label: bits in the encoding
+  bool clears = false;       // a write clears the rest of the register
+  int8_t only = -1;          // the one physical register, or the one literal, it may be
+  uint8_t literal_bits = 0;  // Literal, Label: bits in the encoding
   bool literal_unsigned = false;
 };
 
@@ -52,8 +52,8 @@ struct FormOperand {
 enum class EncodingKind : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };
 struct EncodingStep {
   EncodingKind kind;
-  uint8_t value = 0;        // the byte, the digit, the width
-  int8_t a = -1, b = -1;    // operands
+  uint8_t value = 0;      // the byte, the digit, the width
+  int8_t a = -1, b = -1;  // operands
 };
 
 // Meanings: a straight line of the IR's operations over operands, registers, flags and temporaries.
@@ -61,15 +61,15 @@ enum class PlaceKind : uint8_t { None, Operand, Temporary, Register, Flag, Liter
 struct Place {
   PlaceKind kind = PlaceKind::None;
   Type type;
-  uint8_t index = 0;        // operand, temporary, physical register or flag
+  uint8_t index = 0;  // operand, temporary, physical register or flag
   uint64_t literal = 0;
 };
 enum class MeaningKind : uint8_t { Compute, Copy, Load, Store, Open, Trap, Go };
 struct MeaningStep {
   MeaningKind kind;
-  Op op;                    // Compute
+  Op op;  // Compute
   Place to;
-  Place arguments[3];       // Load: address. Store: value, address. Trap, Go: [target,] condition
+  Place arguments[3];  // Load: address. Store: value, address. Trap, Go: [target,] condition
 };
 
 struct Form {
@@ -79,12 +79,12 @@ struct Form {
   std::span<const EncodingStep> encoding;
   std::span<const MeaningStep> meaning;
   RegisterMask reads = 0, writes = 0;  // registers and flags that are not operands
-  uint8_t needs = 0;          // features, bits
+  uint8_t needs = 0;                   // features, bits
   uint8_t latency = 1;
-  uint16_t cost = 10;         // tenths of a plain instruction
+  uint16_t cost = 10;            // tenths of a plain instruction
   FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
   FormIndex next_in_group = 0;   // from the first; 0: no further one
-  FormIndex opposite = 0;     // a conditional jump's opposite; 0: none
+  FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
   bool is_jump = false;
 };
 
@@ -94,32 +94,45 @@ inline constexpr FormIndex first_real_form = 4;
 // ---- rules ------------------------------------------------------------------------------------------------
 
 enum class NodeKind : uint8_t { Operation, Constant, Register, Literal, Memory };
-// Which constants a node takes: any, those that fit a signed or unsigned literal, a masked amount, all but one.
+// Which constants a node takes: any, those that fit a signed or unsigned literal, a masked amount, all but
+// one.
 enum class Fit : uint8_t { Any, Signed32, Unsigned32, Masked, Not };
 struct PatternNode {
   NodeKind kind;
   Op op = Op::Add;
-  Type operand, result;       // Operation: types; leaves: result only
+  Type operand, result;  // Operation: types; leaves: result only
   int8_t children[3] = {-1, -1, -1};
-  int8_t variable = -1;       // leaves, and the root's result
+  int8_t variable = -1;  // leaves, and the root's result
   Fit fit = Fit::Any;
-  uint64_t literal = 0;       // Literal: its bits; Masked: the mask; Not: the number
+  uint64_t literal = 0;  // Literal: its bits; Masked: the mask; Not: the number
 };
 
-enum class SourceKind : uint8_t { None, Variable, Constant, Memory, Built, Pool, PoolLiteral, Number, Physical, Yes, No };
+enum class SourceKind : uint8_t {
+  None,
+  Variable,
+  Constant,
+  Memory,
+  Built,
+  Pool,
+  PoolLiteral,
+  Number,
+  Physical,
+  Yes,
+  No
+};
 struct RuleSource {
   SourceKind kind = SourceKind::None;
   int8_t variable = -1, index = -1;  // Built: [variable + index*scale + constant]
   uint8_t scale = 1;
   int8_t constant = -1;
   uint8_t physical = 0;
-  Type type;                  // PoolLiteral
+  Type type;  // PoolLiteral
   int64_t number = 0;
 };
 struct RuleStep {
-  FormIndex form = 0;         // the general form of its group, or the copy of machine/code.h
+  FormIndex form = 0;  // the general form of its group, or the copy of machine/code.h
   RuleSource in[4];
-  RuleSource out[4];          // Variable or Physical, where the operand is written
+  RuleSource out[4];  // Variable or Physical, where the operand is written
 };
 struct VariableShape {
   uint8_t register_class = 0;
@@ -133,7 +146,7 @@ struct Rule {
   std::span<const VariableShape> variables;
   uint8_t needs = 0;
   uint16_t cost = 0;
-  bool matches_constant = false;       // the root is a constant
+  bool matches_constant = false;  // the root is a constant
 };
 
 // ---- the whole --------------------------------------------------------------------------------------------
@@ -160,12 +173,12 @@ struct PlainAddress {
   int8_t base = -1, index = -1;  // physical registers
   uint8_t scale = 1;
   int32_t displacement = 0;
-  bool relative = false;         // to the end of the instruction; a fixup fills it in
+  bool relative = false;  // to the end of the instruction; a fixup fills it in
 };
 struct PlainOperand {
   OperandKind kind = OperandKind::Register;
   uint8_t physical = 0;
-  int64_t literal = 0;           // literals; distances of labels and symbols from the instruction's end
+  int64_t literal = 0;  // literals; distances of labels and symbols from the instruction's end
   PlainAddress address;
 };
 struct PlainInstruction {
@@ -188,11 +201,11 @@ struct Target {
   uint8_t usual_features = 0;
   std::span<const RegisterClass> classes;
   std::span<const std::string_view> flags;
-  uint8_t flags_register = 0;    // the physical number that stands for all flags
+  uint8_t flags_register = 0;  // the physical number that stands for all flags
   std::span<const Form> forms;
-  std::span<const Rule> rules;   // grouped by root
+  std::span<const Rule> rules;            // grouped by root
   std::span<const uint16_t> rules_by_op;  // first rule of each operation; one more entry at the end
-  uint16_t constant_rules = 0;   // where rules for constants start
+  uint16_t constant_rules = 0;            // where rules for constants start
   std::span<const uint8_t> address_scales;
   uint8_t address_offset_bits = 32;
   Convention convention;

@@ -16,7 +16,7 @@ struct Note {
   std::string what;      // what was done, or would have been
   std::string why;
   std::vector<std::pair<std::string, std::string>> figures;  // what it was decided on
-  std::string unlock;    // what would have changed the decision; for declined
+  std::string unlock;  // what would have changed the decision; for declined
 };
 
 using Notes = std::vector<Note>;

@@ -13,7 +13,8 @@ namespace porphyry {
 // What a pass works on, and where it leaves its notes.
 class Workplace {
  public:
-  Workplace(Module& module, Symbol symbol, Notes* notes) : module(module), symbol(symbol), function(module.function(symbol)), facts(function), notes_(notes) {}
+  Workplace(Module& module, Symbol symbol, Notes* notes)
+      : module(module), symbol(symbol), function(module.function(symbol)), facts(function), notes_(notes) {}
 
   Module& module;
   Symbol symbol;
@@ -22,8 +23,10 @@ class Workplace {
   const char* pass = "";
 
   bool wants_notes() const { return notes_ != nullptr; }
-  void done(Position p, std::string value, std::string what, std::string why, std::vector<std::pair<std::string, std::string>> figures = {});
-  void declined(Position p, std::string value, std::string what, std::string why, std::string unlock, std::vector<std::pair<std::string, std::string>> figures = {});
+  void done(Position p, std::string value, std::string what, std::string why,
+            std::vector<std::pair<std::string, std::string>> figures = {});
+  void declined(Position p, std::string value, std::string what, std::string why, std::string unlock,
+                std::vector<std::pair<std::string, std::string>> figures = {});
   // A value as the text form names it.
   std::string name(Value v) const;
 

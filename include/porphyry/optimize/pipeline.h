@@ -22,7 +22,7 @@ struct Pipeline {
 Result<Pipeline> read_pipeline(std::string_view text);
 
 struct Level {
-  const char* name;      // "-O1"
+  const char* name;  // "-O1"
   const char* pipeline;
   const char* doc;
 };
@@ -41,8 +41,8 @@ struct StepRecord {
 struct PipelineOptions {
   Notes* notes = nullptr;
   std::vector<StepRecord>* steps = nullptr;
-  bool verify_each = false;         // a pass that breaks the IR is reported, with its name
-  unsigned most_repetitions = 16;   // of `until stable`
+  bool check_between = false;      // a pass that breaks the IR is reported, with its name
+  unsigned most_repetitions = 16;  // of `until stable`
 };
 
 // Runs over every function of the module. Problems are bugs of passes.

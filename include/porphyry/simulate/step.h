@@ -20,17 +20,18 @@ struct State {
 };
 
 struct MemoryAccess {
-  std::function<std::optional<Word>(uint64_t address, unsigned bytes)> load;      // nothing: a fault
-  std::function<bool(uint64_t address, unsigned bytes, Word value)> store;        // false: a fault
+  std::function<std::optional<Word>(uint64_t address, unsigned bytes)> load;  // nothing: a fault
+  std::function<bool(uint64_t address, unsigned bytes, Word value)> store;    // false: a fault
 };
 
 struct StepOutcome {
   enum class End : uint8_t { Next, Gone, Trap, Fault } end = End::Next;
-  uint64_t to = 0;                        // Gone: where the run goes on
-  std::vector<std::string> open_flags;    // flags that the processor leaves open
+  uint64_t to = 0;                      // Gone: where the run goes on
+  std::vector<std::string> open_flags;  // flags that the processor leaves open
 };
 
 // Labels and symbols of the instruction are distances from `state.next`. O(length of the meaning).
-StepOutcome step(const machine::Target& target, const machine::PlainInstruction& i, State& state, const MemoryAccess& memory);
+StepOutcome step(const machine::Target& target, const machine::PlainInstruction& i, State& state,
+                 const MemoryAccess& memory);
 
 }  // namespace porphyry::simulate

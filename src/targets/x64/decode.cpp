@@ -22,8 +22,10 @@ class Unpacker {
       out.operands[k].kind = form_.operands[k].kind;
       const FormOperand& shape = form_.operands[k];
       if (shape.only < 0) continue;
-      if (shape.kind == OperandKind::Literal) out.operands[k].literal = shape.only;
-      else out.operands[k].physical = static_cast<uint8_t>(shape.only);
+      if (shape.kind == OperandKind::Literal)
+        out.operands[k].literal = shape.only;
+      else
+        out.operands[k].physical = static_cast<uint8_t>(shape.only);
     }
     if (!prefixes()) return 0;
     for (const EncodingStep& s : form_.encoding)
@@ -55,8 +57,10 @@ class Unpacker {
     bool half = false;
     while (has(1) && (bytes_[at_] == 0x66 || bytes_[at_] == 0xf2 || bytes_[at_] == 0xf3)) {
       uint8_t b = take();
-      if (b == 0x66 && wanted_prefix != 0x66) half = true;
-      else prefix = b;
+      if (b == 0x66 && wanted_prefix != 0x66)
+        half = true;
+      else
+        prefix = b;
     }
     if (prefix != wanted_prefix || half != (sized && wanted_size == 16)) return false;
     if (has(1) && (bytes_[at_] & 0xf0) == 0x40) rex_ = take(), has_rex_ = true;
@@ -95,7 +99,8 @@ class Unpacker {
         operand(s.a).physical = physical(s.a, upper);
         return reachable(s.a, upper) && lower_part(s.b, operand(s.b));
       }
-      case EncodingKind::Digit: return has(1) && (bytes_[at_] >> 3 & 7) == s.value && lower_part(s.a, operand(s.a));
+      case EncodingKind::Digit:
+        return has(1) && (bytes_[at_] >> 3 & 7) == s.value && lower_part(s.a, operand(s.a));
       case EncodingKind::Literal: {
         if (!number(s.value, operand(s.a).literal)) return false;
         if (form_.operands[static_cast<size_t>(s.a)].literal_unsigned) operand(s.a).literal &= 0xff;
@@ -156,7 +161,8 @@ struct Index {
         if ((s.kind == EncodingKind::Byte || s.kind == EncodingKind::Low) && n < 2) opcode[n++] = &s;
       bool escaped = n == 2 && opcode[0]->value == 0x0f && opcode[0]->kind == EncodingKind::Byte;
       const EncodingStep& key = *opcode[escaped ? 1 : 0];
-      for (unsigned low = 0; low < (key.kind == EncodingKind::Low ? 8u : 1u); ++low) (escaped ? two : one)[key.value + low].push_back(f);
+      for (unsigned low = 0; low < (key.kind == EncodingKind::Low ? 8u : 1u); ++low)
+        (escaped ? two : one)[key.value + low].push_back(f);
     }
   }
 };

@@ -29,7 +29,10 @@ class Packer {
     std::memcpy(out_.bytes + out_.size, &v, bits / 8);
     out_.size = static_cast<uint8_t>(out_.size + bits / 8);
   }
-  bool is_memory(int8_t k) const { return form_.operands[static_cast<size_t>(k)].kind == OperandKind::Memory || form_.operands[static_cast<size_t>(k)].kind == OperandKind::Address; }
+  bool is_memory(int8_t k) const {
+    return form_.operands[static_cast<size_t>(k)].kind == OperandKind::Memory ||
+           form_.operands[static_cast<size_t>(k)].kind == OperandKind::Address;
+  }
   const PlainOperand& at(int8_t k) const { return i_.operands[k]; }
 
   // spl, bpl, sil and dil are only reached with a REX prefix.
@@ -46,8 +49,10 @@ class Packer {
       if (physical >= 0 && (number_of(static_cast<uint8_t>(physical)) & 8)) rex |= bit;
     };
     auto in_rm = [&](int8_t k) {
-      if (is_memory(k)) high(at(k).address.base, 1), high(at(k).address.index, 2);
-      else high(static_cast<int8_t>(at(k).physical), 1), has_rex |= needs_plain_rex(k);
+      if (is_memory(k))
+        high(at(k).address.base, 1), high(at(k).address.index, 2);
+      else
+        high(static_cast<int8_t>(at(k).physical), 1), has_rex |= needs_plain_rex(k);
     };
     for (const EncodingStep& s : form_.encoding) {
       switch (s.kind) {
@@ -104,7 +109,8 @@ class Packer {
     byte(mode << 6 | upper << 3 | (sib ? 4u : static_cast<unsigned>(a.base & 7)));
     if (sib) {
       unsigned scale = a.scale == 8 ? 3 : a.scale == 4 ? 2 : a.scale == 2 ? 1 : 0;
-      byte(scale << 6 | (a.index < 0 ? 4u : static_cast<unsigned>(a.index & 7)) << 3 | (a.base < 0 ? 5u : static_cast<unsigned>(a.base & 7)));
+      byte(scale << 6 | (a.index < 0 ? 4u : static_cast<unsigned>(a.index & 7)) << 3 |
+           (a.base < 0 ? 5u : static_cast<unsigned>(a.base & 7)));
     }
     if (mode == 1) number(a.displacement, 8);
     if (mode == 2 || a.base < 0) number(a.displacement, 32);

@@ -6,6 +6,7 @@ namespace porphyry::targets {
 
 machine::Target x64_tables();  // written by the bookbinder
 machine::Encoded x64_encode(const machine::Target& target, const machine::PlainInstruction& i);
-uint8_t x64_decode(const machine::Target& target, std::span<const uint8_t> bytes, machine::PlainInstruction& out);
+uint8_t x64_decode(const machine::Target& target, std::span<const uint8_t> bytes,
+                   machine::PlainInstruction& out);
 
 }  // namespace porphyry::targets
