@@ -84,6 +84,8 @@ Result<BoundBook> Binder::run() {
   std::stable_sort(book_.rules.begin(), book_.rules.end(), [](const BoundRule& a, const BoundRule& b) {
     return std::pair(a.matches_constant, a.nodes[0].op) < std::pair(b.matches_constant, b.nodes[0].op);
   });
+  std::stable_sort(problems_.begin(), problems_.end(),
+                   [](const Diagnostic& a, const Diagnostic& b) { return a.line < b.line; });
   if (!problems_.empty()) return std::move(problems_);
   return std::move(book_);
 }

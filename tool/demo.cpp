@@ -40,7 +40,7 @@ int verb_demo(const Options& given) {
     for (const TourStop& s : *stops)
       widest = std::max(widest, s.question.size()),
       widest_answer = std::max(widest_answer, joined(s.evaluated).size());
-    fmt::print("Frost watch: one night of post 7, 96 readings ({}/night.txt), at -O1\n\n", o.folder);
+    fmt::print("Frost watch: one night of post 7, 96 readings, at -O1\n\n");
     for (const TourStop& s : *stops) {
       std::string verdict =
           s.agree ? "evaluator and processor agree" : "DIFFERENT on the processor: " + joined(s.native);

@@ -39,7 +39,8 @@ int main(int count, char** arguments) {
       "porphyry");
   app.require_subcommand(1);
   app.failure_message([](const CLI::App*, const CLI::Error& e) {
-    return std::string(e.what()) +
+    bool no_verb = e.get_name() == "RequiredError" && std::string(e.what()).starts_with("A subcommand");
+    return (no_verb ? "a verb is missing" : std::string(e.what())) +
            "\nporphyry --help lists the verbs; porphyry VERB --help the options of one\n";
   });
   Options o;

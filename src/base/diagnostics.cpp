@@ -31,7 +31,7 @@ static size_t distance(std::string_view a, std::string_view b) {
 std::string nearest(std::string_view word, const std::vector<std::string>& candidates) {
   if (word.size() > 64) return "";
   std::string best;
-  size_t limit = word.size() / 3 + 1;
+  size_t limit = word.size() < 2 ? 1 : word.size() / 3 + 2;
   for (const std::string& candidate : candidates) {
     if (candidate.size() > 64) continue;
     size_t d = distance(word, candidate);

@@ -265,22 +265,6 @@ class Emitter {
   uint32_t block_ = 0, end_ = 0;
 };
 
-std::string address_text(const Target& target, const PlainAddress& a, const std::string& name) {
-  std::string out = "[";
-  auto plus = [&] { return out.size() > 1 ? " + " : ""; };
-  if (a.relative) return "[rip + " + name + "]";
-  if (a.base >= 0) out += target.register_name(static_cast<unsigned>(a.base), 64);
-  if (a.index >= 0) {
-    out += plus() + std::string(target.register_name(static_cast<unsigned>(a.index), 64));
-    if (a.scale != 1 || a.base < 0) out += fmt::format("*{}", a.scale);
-  }
-  if (a.displacement < 0 && out.size() > 1)
-    out += fmt::format(" - {}", 0 - int64_t(a.displacement));
-  else if (a.displacement != 0 || out.size() == 1)
-    out += plus() + std::to_string(a.displacement);
-  return out + "]";
-}
-
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,
                          const std::string& name) {
   switch (shape.kind) {
@@ -288,14 +272,10 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
     case OperandKind::Literal: return std::to_string(o.literal);
     case OperandKind::Label:
     case OperandKind::Symbol: return name;
-    case OperandKind::Address: return address_text(target, o.address, name);
-    case OperandKind::Memory: break;
+    case OperandKind::Address: return target.spell_address(target, o.address, 0, name);
+    case OperandKind::Memory: return target.spell_address(target, o.address, shape.type.bits(), name);
   }
-  static constexpr std::pair<unsigned, const char*> sizes[] = {
-      {8, "byte"}, {16, "word"}, {32, "dword"}, {64, "qword"}, {128, "xmmword"}};
-  for (auto [bits, word] : sizes)
-    if (bits == shape.type.bits()) return std::string(word) + " ptr " + address_text(target, o.address, name);
-  return address_text(target, o.address, name);
+  return "";
 }
 
 }  // namespace

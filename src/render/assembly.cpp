@@ -8,20 +8,15 @@ namespace {
 
 using namespace machine;
 
-// Quoted where the assembler would take a name for something else.
-std::string symbol_text(std::string_view name) {
-  bool plain = !name.empty() && !(name[0] >= '0' && name[0] <= '9');
-  for (char c : name) plain &= std::isalnum(static_cast<unsigned char>(c)) || c == '_';
-  return plain ? std::string(name) : fmt::format("\"{}\"", name);
-}
-
 class AssemblyWriter {
  public:
   AssemblyWriter(const LoweredModule& lowered, const Target& target)
       : lowered_(lowered), module_(*lowered.legal), target_(target) {}
 
   std::string run() {
-    out_ = "    .intel_syntax noprefix\n    .text\n";
+    out_ = "    .intel_syntax noprefix\n";
+    aliases();
+    out_ += "    .text\n";
     for (size_t k = 0; k < lowered_.functions.size(); ++k) function(k);
     for (size_t k = 0; k < lowered_.functions.size(); ++k) pool(k);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
@@ -31,16 +26,42 @@ class AssemblyWriter {
   }
 
  private:
+  // How the text names a symbol. A name that the assembler would take for something else has another one,
+  // tied to it where no name but a symbol's can stand.
+  std::string symbol_text(Symbol s) const {
+    std::string_view name = module_.symbol_name(s);
+    bool plain = !name.empty() && !(name[0] >= '0' && name[0] <= '9') && !target_.is_taken_name(name);
+    for (char c : name) plain &= std::isalnum(static_cast<unsigned char>(c)) || c == '_';
+    return plain ? std::string(name) : fmt::format(".Lsymbol_{}", s.index);
+  }
+  bool has_alias(Symbol s) const { return symbol_text(s) != module_.symbol_name(s); }
+
+  void aliases() {
+    std::string list;
+    for (size_t k = 0; k < module_.symbol_count(); ++k) {
+      Symbol s(k);
+      if (!has_alias(s)) continue;
+      SymbolKind kind = module_[s].kind;
+      bool defined = kind == SymbolKind::Function || kind == SymbolKind::Data;
+      std::string name = fmt::format("\"{}\"", module_.symbol_name(s));
+      if (!defined)
+        list += fmt::format("    .set {}, {}\n", symbol_text(s), name);
+      else if (!module_[s].is_local)
+        list += fmt::format("    .globl {0}\n    .set {0}, {1}\n", name, symbol_text(s));
+    }
+    if (!list.empty()) out_ += "    .att_syntax prefix\n" + list + "    .intel_syntax noprefix\n";
+  }
+
   std::string block_label(size_t f, uint32_t b) const { return fmt::format(".Lblock_{}_{}", f, b); }
   std::string pool_label(size_t f, uint32_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
 
   void header(const std::string& name, Symbol s) {
-    if (!module_[s].is_local) out_ += fmt::format("    .globl {}\n", name);
+    if (!module_[s].is_local && !has_alias(s)) out_ += fmt::format("    .globl {}\n", name);
   }
 
   void function(size_t index) {
     const CompiledFunction& c = lowered_.functions[index];
-    std::string name = symbol_text(c.name);
+    std::string name = symbol_text(c.symbol);
     out_ += "\n    .p2align 4\n";
     header(name, c.symbol);
     out_ += fmt::format("    .type {}, @function\n{}:\n", name, name);
@@ -60,7 +81,7 @@ class AssemblyWriter {
     else if (l.pool != 0xffffffff)
       name = pool_label(index, l.pool);
     else if (l.symbol != 0xffffffff) {
-      name = symbol_text(module_.symbol_name(Symbol(l.symbol)));
+      name = symbol_text(Symbol(l.symbol));
       if (calls && !module_.is_function(Symbol(l.symbol))) name += "@PLT";
     }
     if (l.symbol_offset != 0)
@@ -78,7 +99,7 @@ class AssemblyWriter {
 
   void data(Symbol s) {
     const DataItem& item = module_[s].data;
-    std::string name = symbol_text(module_.symbol_name(s));
+    std::string name = symbol_text(s);
     auto references = item.references();
     bool writable = !item.is_const || !references.empty();
     out_ += fmt::format("\n    .section {}\n    .balign {}\n", writable ? ".data" : ".rodata", item.align);
@@ -88,7 +109,7 @@ class AssemblyWriter {
     size_t next = 0;
     for (uint64_t at = 0; at < image.size();) {
       if (next < references.size() && references[next].offset == at) {
-        out_ += "    .quad " + symbol_text(module_.symbol_name(references[next++].symbol)) + "\n";
+        out_ += "    .quad " + symbol_text(references[next++].symbol) + "\n";
         at += 8;
         continue;
       }

@@ -97,7 +97,7 @@ std::string render(const FunctionListing& l, bool colour) {
       std::string about = role_text(x.role);
       bool again = x.operation == last && !x.operation.empty();
       std::string operation = again && about.empty() ? "\"" : x.operation;
-      last = x.operation;
+      last = about.empty() ? x.operation : "";
       std::string note = about.empty() ? operation : about + (x.value.empty() ? "" : " for " + x.value);
       std::string line = ink(amber, rail) + ink(faint, fmt::format("  {:04x}  ", x.offset)) +
                          ink(faint, padded(bytes_text(x.bytes), byte_width + 1));

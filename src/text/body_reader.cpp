@@ -1,6 +1,7 @@
 #include "body_reader.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "porphyry/ir/typing.h"
 #include "porphyry/text/literals.h"
@@ -39,7 +40,7 @@ class BodyReader {
         pen_(module_, function_),
         places_(places) {}
 
-  void run();
+  uint32_t run();
 
  private:
   using Operands = std::vector<Written>;
@@ -117,6 +118,7 @@ class BodyReader {
   std::vector<Function::Comment> waiting_comments_;
   size_t comment_ = 0;
   bool block_ended_ = true;
+  bool untyped_told_ = false;  // once a statement is enough
   bool good_ = true;
 };
 
@@ -124,7 +126,7 @@ class BodyReader {
 
 bool is_label_start(const Cursor& c) { return c.at_name() && (c.at_mark(':', 1) || c.at_mark('(', 1)); }
 
-void BodyReader::run() {
+uint32_t BodyReader::run() {
   context_.names.next_function();
   for (Value v : function_.parameters()) {
     Name n = function_.name(v);
@@ -143,6 +145,7 @@ void BodyReader::run() {
       statement();
   }
   lone_comments();
+  uint32_t end = cursor_.peek().offset;
   for (auto& c : waiting_comments_) function_.comments.push_back(std::move(c));
   if (cursor_.at_end())
     complain("the function's body does not end", "'}' on a line of its own");
@@ -153,6 +156,7 @@ void BodyReader::run() {
     cursor_.complain("this function has no block",
                      "at least one label with instructions that end in return, go, when or trap");
   places_.is_complete = good_;
+  return end;
 }
 
 // Labels come first, so that arguments in `go` know the types they go to.
@@ -354,9 +358,11 @@ std::optional<Value> BodyReader::settle(Written& w, std::optional<Type> type) {
   if (w.literal.empty()) return w.value;
   if (w.stated) type = w.stated;
   if (!type) {
-    complain(w.token, "the type of this number is not known",
-             "a type behind it, such as " + w.literal + ":" +
-                 (w.literal.find('.') == std::string::npos ? "i32" : "f32"));
+    bool told = std::exchange(untyped_told_, true);
+    if (!told)
+      complain(w.token, "the type of this number is not known",
+               "a type behind it, such as " + w.literal + ":" +
+                   (w.literal.find('.') == std::string::npos ? "i32" : "f32"));
     return std::nullopt;
   }
   auto bits = literal_bits(w.literal, *type);
@@ -692,6 +698,8 @@ void BodyReader::infer_type(Pending& p, Type& inferred) {
 }
 
 bool BodyReader::settle_all(Pending& p, std::vector<Value>& values, std::vector<Type>& types) {
+  // An operand that is wrong already may be the one that the type would have come from.
+  untyped_told_ = std::any_of(p.written.begin(), p.written.end(), [](const Written& w) { return !w.good; });
   Type inferred;
   Layout layout = info(p.op).layout;
   if (layout <= Layout::Pick) infer_type(p, inferred);
@@ -726,10 +734,12 @@ bool BodyReader::settle_all(Pending& p, std::vector<Value>& values, std::vector<
 void BodyReader::finish(Pending& p, const std::vector<Token>& result_names) {
   std::vector<Value> operands;
   std::vector<Type> types;
-  bool good = settle_all(p, operands, types) && p.good;
+  bool settled = settle_all(p, operands, types);
+  bool good = settled && p.good;
   if (good && info(p.op).result == ResultRule::Same) p.results = {types.back()};
   if (info(p.op).result == ResultRule::Truth) p.results = {Type::boolean()};
-  if (good) {
+  // A wrong target says nothing about the condition.
+  if (good || (settled && p.op == Op::When && types.size() == 1)) {
     std::optional<Type> result = p.results.empty() ? std::nullopt : std::optional(p.results[0]);
     if (auto problem = typing_problem(p.op, types, result)) {
       complain(problem->operand >= 0 ? p.written[static_cast<size_t>(problem->operand)].token : p.word,
@@ -803,8 +813,8 @@ void BodyReader::define_results(const std::vector<Token>& names, Instruction i) 
 
 }  // namespace
 
-void read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places) {
-  BodyReader(context, cursor, symbol, places).run();
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places) {
+  return BodyReader(context, cursor, symbol, places).run();
 }
 
 }  // namespace porphyry::text

@@ -42,8 +42,8 @@ struct ReadContext {
 // Types written as `name` and, in a list, `a, b`. Nothing when there is no type here.
 std::optional<Type> read_type(Cursor& cursor);
 
-// `cursor` stands behind the opening brace's line end; afterwards behind the closing brace. Comments between
-// the two go into the function.
-void read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places);
+// `cursor` stands behind the opening brace's line end; afterwards behind the closing brace, whose offset is
+// given back. Comments between the two go into the function.
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places);
 
 }  // namespace porphyry::text

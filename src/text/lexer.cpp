@@ -16,7 +16,7 @@ class Lexer {
   Tokens run() {
     out_.list.reserve(text_.size() / 4 + 2);
     while (at_ < text_.size()) step();
-    line_end();
+    line_end(text_.size());
     out_.list.push_back({TokenKind::End, 0, static_cast<uint32_t>(text_.size()), 0});
     return std::move(out_);
   }
@@ -29,9 +29,9 @@ class Lexer {
     line_is_fresh_ = false;
   }
 
-  void line_end() {
+  void line_end(size_t offset) {
     if (!out_.list.empty() && out_.list.back().kind != TokenKind::LineEnd)
-      out_.list.push_back({TokenKind::LineEnd, 0, static_cast<uint32_t>(at_), 1});
+      out_.list.push_back({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
   }
 
   void step() {
@@ -40,7 +40,7 @@ class Lexer {
       ++at_;
       line_is_fresh_ = true;
       if (depth_ > 0 && starts_an_item()) depth_ = 0;  // a bracket was forgotten above
-      if (depth_ == 0) line_end();
+      if (depth_ == 0) line_end(at_ - 1);
       return;
     }
     if (c == ' ' || c == '\t' || c == '\r') {

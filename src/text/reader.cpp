@@ -28,9 +28,9 @@ class ItemReader {
       cursor_.go_to(late.token);
       if (late.is_body) {
         ReadContext context{*out_.module, source_, tokens_, out_.problems, names_};
-        read_body(context, cursor_, late.symbol, out_.places.bodies[late.symbol.index]);
         body_ends_.resize(item_starts_.size());
-        body_ends_[late.symbol.index] = cursor_.peek().offset;
+        body_ends_[late.symbol.index] =
+            read_body(context, cursor_, late.symbol, out_.places.bodies[late.symbol.index]);
       } else {
         data_contents(late.symbol);
       }

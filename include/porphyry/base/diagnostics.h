@@ -57,7 +57,7 @@ inline Diagnostic complaint(std::string message, std::string expected = "") {
 std::string listed(const std::vector<std::string>& words, std::string_view last = "or");
 
 // The candidate closest to `word` by edit distance, or empty when none is near (more than a third of the
-// letters differ). O(candidates * length^2).
+// letters and one differ). O(candidates * length^2).
 std::string nearest(std::string_view word, const std::vector<std::string>& candidates);
 
 }  // namespace porphyry

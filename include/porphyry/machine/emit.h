@@ -26,7 +26,7 @@ struct EmittedLine {
   uint32_t target_block = 0xffffffff;  // where it jumps
   uint32_t symbol = 0xffffffff;        // what it calls or addresses
   uint32_t pool = 0xffffffff;
-  int64_t symbol_offset = 0;  // [rip + symbol + 8]
+  int64_t symbol_offset = 0;  // bytes behind the symbol
   Role role = Role::Program;
   Instruction origin;
 };

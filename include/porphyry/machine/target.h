@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <span>
+#include <string>
 #include <string_view>
 
 #include "porphyry/ir/operations.h"
@@ -215,6 +216,11 @@ struct Target {
   Encoded (*encode)(const Target&, const PlainInstruction&);
   // The instruction at the front of `bytes` and its size; size 0 when the book does not describe it.
   uint8_t (*decode)(const Target&, std::span<const uint8_t> bytes, PlainInstruction& out);
+  // An address as assembly text: of `bits` in memory, or (0) only computed. `name` stands for what a relative
+  // one is relative to.
+  std::string (*spell_address)(const Target&, const PlainAddress&, unsigned bits, const std::string& name);
+  // Whether the system assembler takes this name for something else than a symbol.
+  bool (*is_taken_name)(std::string_view name);
   // The features of the processor this runs on.
   uint8_t (*features_here)();
   bool (*runs_here)();

@@ -26,6 +26,8 @@ machine::Target whole() {
   machine::Target t = x64_tables();
   t.encode = x64_encode;
   t.decode = x64_decode;
+  t.spell_address = x64_spell_address;
+  t.is_taken_name = x64_is_taken_name;
   t.features_here = features_here;
   t.runs_here = runs_here;
   return t;

@@ -1,0 +1,144 @@
+// The bookbinder: what a book says arrives in the tables; a wrong book is refused with every mistake.
+#include <gtest/gtest.h>
+
+#include "book.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/targets/x64.h"
+#include "porphyry/text/reader.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+const std::string preface = R"(book tiny for "a test"
+features fast
+registers general 64: r0 r1 r2 r3
+  as 32: w0 w1 w2 w3 clears
+registers lanes 128: v0 v1
+flags carry zero
+)";
+
+Result<bind::BoundBook> bind_text(const std::string& text) {
+  return bind::read_book(SourceText("tiny.book", preface + text));
+}
+
+TEST(Book, FormsComeInEveryTupleOfTheirEachLines) {
+  auto book = bind_text(R"(
+notion mark r
+  zero = eq r, 0
+instruction {name}.{w}
+  each name n: plus 1, minus 2
+  each w: 32, 64
+  form d: general {w}, s: literal 8 for {w}    byte 0x10+{n}, low 0x80 d   unless {name} = minus
+  form d: general {w}, s: general {w}          byte {n}, regs d s
+  spelled {name} d, s
+  needs fast
+  means
+    r = add d, s
+    mark r
+    carry = lt.u r, s
+    d = r
+  cost 7 latency 2
+)");
+  ASSERT_TRUE(book.good()) << render(book.why());
+  ASSERT_EQ(book->forms.size(), first_real_form + 6u);
+  const bind::BoundForm& f = book->forms[first_real_form];
+  EXPECT_EQ(f.name, "plus.32");
+  EXPECT_EQ(f.spelling, "plus \1, \2");
+  EXPECT_EQ(f.cost, 7);
+  EXPECT_EQ(f.needs, 1);
+  EXPECT_TRUE(f.operands[0].read && f.operands[0].written);
+  EXPECT_TRUE(f.operands[1].read && !f.operands[1].written);
+  EXPECT_EQ(f.writes, mask_of_register(6));  // the flags, behind four general and two lane registers
+  EXPECT_EQ(f.meaning.size(), 4u);
+  EXPECT_EQ(f.encoding[0].value, 0x11);
+}
+
+TEST(Book, RulesFindTheirInstructions) {
+  auto book = bind_text(R"(
+instruction plus.64
+  form d: general 64, s: general 64    byte 1, regs d s
+  form d: general 64, s: memory 64     byte 2, regs d s
+  spelled plus d, s
+  means
+    d = add d, s
+rule sum with memory
+  y = load i64 [m]
+  r = add x:i64, y
+becomes
+  r = plus.64 x, [m]
+)");
+  ASSERT_TRUE(book.good()) << render(book.why());
+  ASSERT_EQ(book->rules.size(), 1u);
+  const bind::BoundRule& r = book->rules[0];
+  EXPECT_EQ(r.nodes[0].op, Op::Add);
+  EXPECT_EQ(r.nodes[2].op, Op::Load);
+  EXPECT_EQ(r.steps[0].form, first_real_form + 1);
+  EXPECT_EQ(r.steps[0].in[1].kind, SourceKind::Memory);
+}
+
+TEST(Book, WrongBooksAreRefusedWithEveryMistake) {
+  auto book = bind_text(R"(
+instruction a
+  form d: general 64, s: nothing 3    byte 1
+  form d: general 64                  byte x
+  form d: general 64                  nonsense 4
+  spelled a d
+  means
+    d = frob d
+    d = add d, e
+    c = {w}
+rule one
+  r = add x, y
+becomes
+  r = a x
+rule two
+  r = frob x:i64
+becomes
+  r = a x
+rule three
+  r = neg x:i64
+becomes
+  r = b x
+chapter seven
+)");
+  ASSERT_FALSE(book.good());
+  std::string all = render(book.why());
+  for (const char* part : {"tiny.book:9:3: the operand 's' is not understood", "'x' is not a number",
+                           "'nonsense' is no step of an encoding", "a word in braces is not named",
+                           "the type of 'x' is not known", "'frob' is no operation of the IR",
+                           "no instruction is called 'b'", "'chapter' begins no entry"})
+    EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
+}
+
+// What the tables must hold for the rest to trust them.
+TEST(Book, TablesOfTheTargetAreWhole) {
+  const Target& t = targets::x64();
+  EXPECT_EQ(t.name, "x64");
+  for (FormIndex f = first_real_form; f < t.forms.size(); ++f) {
+    const Form& form = t.form(f);
+    EXPECT_FALSE(form.encoding.empty()) << form.name;
+    EXPECT_FALSE(form.meaning.empty()) << form.name;
+    EXPECT_NE(form.first_in_group, 0) << form.name;
+    EXPECT_LE(form.first_in_group, f) << form.name;
+    EXPECT_EQ(form.next_in_group == 0 || form.next_in_group > f, true) << form.name;
+    if (form.opposite) {
+      EXPECT_EQ(t.form(t.form(form.opposite).opposite).name, form.name);
+    }
+  }
+  for (size_t k = 0; k < t.rules.size(); ++k) {
+    const Rule& r = t.rules[k];
+    EXPECT_FALSE(r.steps.empty()) << r.name;
+    for (const RuleStep& s : r.steps) EXPECT_LT(s.form, t.forms.size()) << r.name;
+    if (r.matches_constant) {
+      EXPECT_GE(k, t.constant_rules);
+      continue;
+    }
+    size_t op = static_cast<size_t>(r.nodes[0].op);
+    EXPECT_TRUE(t.rules_by_op[op] <= k && k < t.rules_by_op[op + 1]) << r.name;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry

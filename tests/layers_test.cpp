@@ -1,0 +1,79 @@
+// The architecture's two promises: each layer includes only layers above it, and none but the last writes to
+// a stream or ends the process.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <fstream>
+#include <regex>
+
+namespace porphyry {
+namespace {
+
+namespace fs = std::filesystem;
+
+// From top to bottom, as docs/architecture.md lists them.
+const std::vector<std::string> layers = {"base",    "ir",      "text", "eval",     "analyze", "optimize",
+                                         "machine", "targets", "jit",  "simulate", "call",    "render"};
+
+int layer_of(const std::string& name) {
+  auto at = std::find(layers.begin(), layers.end(), name);
+  return at == layers.end() ? -1 : static_cast<int>(at - layers.begin());
+}
+
+struct SourceFile {
+  fs::path path;
+  std::string layer;
+  std::vector<std::string> lines;
+};
+
+std::vector<SourceFile> sources() {
+  std::vector<SourceFile> out;
+  for (const char* root : {PORPHYRY_ROOT "/src", PORPHYRY_ROOT "/include/porphyry"})
+    for (const auto& entry : fs::recursive_directory_iterator(root)) {
+      if (!entry.is_regular_file()) continue;
+      SourceFile f{entry.path(), fs::relative(entry.path(), root).begin()->string(), {}};
+      std::ifstream in(f.path);
+      for (std::string line; std::getline(in, line);) f.lines.push_back(line);
+      if (f.layer.find('.') == std::string::npos) out.push_back(std::move(f));
+    }
+  return out;
+}
+
+TEST(Layers, EachIncludesOnlyLayersAboveIt) {
+  std::regex include("#include \"porphyry/([a-z]+)[/.].*\"");
+  size_t checked = 0;
+  for (const SourceFile& f : sources()) {
+    ASSERT_GE(layer_of(f.layer), 0) << f.path << " lies in no known layer";
+    for (const std::string& line : f.lines) {
+      std::smatch m;
+      if (!std::regex_match(line, m, include)) continue;
+      ++checked;
+      EXPECT_LE(layer_of(m[1]), layer_of(f.layer)) << f.path << ": " << line;
+    }
+  }
+  EXPECT_GT(checked, 120u);
+}
+
+TEST(Layers, NothingPrintsEndsOrKeepsGlobalState) {
+  std::regex forbidden("std::cout|std::cerr|\\bprintf\\(|fmt::print|std::exit|std::abort|\\babort\\(");
+  std::regex global("^(static )?(thread_local )?(int|bool|size_t|std::\\w+(<.*>)?) \\w+( = .*)?;");
+  for (const SourceFile& f : sources())
+    for (const std::string& line : f.lines) {
+      EXPECT_FALSE(std::regex_search(line, forbidden)) << f.path << ": " << line;
+      EXPECT_FALSE(std::regex_search(line, global)) << f.path << ": " << line;
+    }
+}
+
+// The machine layer serves every target, so it names none.
+TEST(Layers, MachineNamesNoTarget) {
+  std::regex named("x64|x86|rv64|\\brax\\b|xmm|\\brip\\b");
+  for (const SourceFile& f : sources()) {
+    if (f.layer != "machine" && f.layer != "optimize") continue;
+    for (const std::string& line : f.lines)
+      EXPECT_FALSE(std::regex_search(line, named)) << f.path << ": " << line;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry

@@ -1,0 +1,432 @@
+// The machine layer: legalization against the evaluator, allocations and their checker, calls and frames,
+// W^X.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <sstream>
+
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/jit/apart.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/machine/listing.h"
+#include "porphyry/render/listing.h"
+#include "porphyry/targets/x64.h"
+#include "support/process.h"
+#include "support/random_program.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+using testing::must_read;
+
+const Target& target() { return targets::x64(); }
+
+// All 65,536 pairs of bytes through every two-operand and one-operand integer operation: the processor gives
+// what the evaluator gives, by one loop compiled for each operation. Divisions skip what traps.
+TEST(Legalize, BytesOfAllValuesComputeTheSameOnTheProcessor) {
+  for (const OperationInfo& row : all_operations()) {
+    bool truth = row.result == ResultRule::Truth;
+    if (row.layout > Layout::Two || !row.accepts_shape(Shape::Integer)) continue;
+    std::string apply = fmt::format("  r = {} a8{}\n", row.name, row.layout == Layout::Two ? ", b8" : "");
+    std::string text = fmt::format(R"(module m
+func f(out: ptr) {{
+enter:
+  go pair(0)
+pair(k: i64):
+  a8  = narrow i8 k
+  up  = shr.u k, 8
+  b8  = narrow i8 up
+  bad = call traps(a8, b8)
+  when bad go next else good
+good:
+{}{}  store s, [out + k]
+  go next
+next:
+  k2   = add k, 1
+  more = lt.s k2, 65536
+  when more go pair(k2) else done
+done:
+  return
+}}
+func traps(a: i8, b: i8) -> bool {{
+enter:
+  zero  = eq b, 0
+  minus = eq b, -1
+  least = eq a, -128
+  both  = and minus, least
+  bad   = or zero, both
+  yes   = and bad, {}
+  return yes
+}}
+)",
+                                   apply, truth ? "  s = widen.u i8 r\n" : "  s = or r, 0\n",
+                                   row.may_trap() ? "true" : "false");
+    Realm realm;
+    auto module = must_read(realm, text);
+    std::vector<uint8_t> by_evaluator(65536);
+    Evaluator e(*module);
+    Datum p = e.attach(by_evaluator, "out");
+    ASSERT_EQ(e.call(module->find("f"), {&p, 1}).end, Outcome::End::Result);
+    for (uint8_t features : {uint8_t(0), target().usual_features}) {
+      auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
+      ASSERT_TRUE(jit.good()) << render(jit.why());
+      std::vector<uint8_t> by_processor(65536);
+      (*(*jit)->function<void(void*)>("f"))(by_processor.data());
+      for (size_t k = 0; k < 65536; ++k)
+        ASSERT_EQ(by_processor[k], by_evaluator[k]) << row.name << " of " << (k & 255) << " and " << (k >> 8);
+    }
+  }
+}
+
+TEST(Legalize, NarrowDivisionsTrapJustWhenTheyShould) {
+  for (const char* op : {"div.s", "div.u", "rem.s", "rem.u"})
+    for (int bits : {8, 16}) {
+      Realm realm;
+      auto module = must_read(
+          realm,
+          fmt::format(
+              "module m\nfunc f(a: i{0}, b: i{0}) -> i{0} {{\nenter:\n  r = {1} a, b\n  return r\n}}\n", bits,
+              op));
+      auto jit = Jit::compile(*module, target());
+      auto caller = Caller::make(**jit, "f", target());
+      uint64_t least = uint64_t(1) << (bits - 1), minus = 2 * least - 1;
+      for (auto [a, b] : {std::pair(least, minus),
+                          {least, uint64_t(0)},
+                          {least + 1, minus},
+                          {minus, minus},
+                          {uint64_t(7), uint64_t(2)}}) {
+        Evaluator e(*module);
+        Datum arguments[] = {{a, 0}, {b, 0}};
+        Outcome meant = e.call(module->find("f"), arguments);
+        NativeOutcome is = (*caller)->call_apart(std::vector<uint64_t>{a, b});
+        EXPECT_EQ(is.end == NativeOutcome::End::Trap, meant.end == Outcome::End::Trap)
+            << op << bits << " " << a << " " << b;
+        if (meant.end == Outcome::End::Result) {
+          EXPECT_EQ(is.results[0], meant.results[0].bits);
+        }
+      }
+    }
+}
+
+// ---- allocation
+// ---------------------------------------------------------------------------------------------
+
+struct Allocated {
+  Code before;
+  Allocation after;
+};
+
+std::vector<Allocated> allocations(uint64_t seed) {
+  Realm realm;
+  testing::RandomProgram program(realm, seed);
+  auto module = clone(program.module());
+  Coverage coverage(target(), target().usual_features);
+  std::vector<Allocated> out;
+  for (size_t k = 0; k < program.module().symbol_count(); ++k) {
+    if (!module->is_function(Symbol(k))) continue;
+    legalize(*module, Symbol(k), target(), coverage);
+    auto selected = select(*module, Symbol(k), target(), target().usual_features);
+    EXPECT_TRUE(selected.good());
+    out.push_back({selected->code, allocate(selected->code, target())});
+  }
+  return out;
+}
+
+TEST(Allocate, LeavesNoVirtualRegisterAndPassesItsChecker) {
+  size_t spilled = 0;
+  for (uint64_t seed = 500; seed < 560; ++seed)
+    for (const Allocated& a : allocations(seed)) {
+      Diagnostics wrong = check_allocation(a.before, a.after, target());
+      ASSERT_TRUE(wrong.empty()) << "seed " << seed << "\n" << render(wrong);
+      for (const CodeLine& i : a.after.code.code)
+        each_register(a.after.code, i, [&](Register r, bool, bool) { ASSERT_TRUE(is_physical(r)); });
+      spilled += a.after.rounds > 1;
+    }
+  EXPECT_GT(spilled, 10u);  // or the checker has seen nothing hard
+}
+
+// A checker that accepts everything would be worthless: one register of a right allocation is changed to one
+// that holds something else.
+TEST(Allocate, CheckerFindsPlantedMistakes) {
+  std::mt19937_64 random(1);
+  size_t planted = 0, found = 0;
+  for (uint64_t seed = 500; seed < 560; ++seed)
+    for (Allocated& a : allocations(seed)) {
+      for (int tries = 0; tries < 20; ++tries) {
+        Allocation wrong = a.after;
+        CodeLine& i = wrong.code.code[random() % wrong.code.code.size()];
+        if (i.operand_count == 0) continue;
+        size_t k = i.first_operand + random() % i.operand_count;
+        CodeOperand& o = wrong.code.operands[k];
+        // Reads only: a write into another register may be harmless when nobody reads it.
+        if (o.kind != OperandKind::Register || !o.read || o.written || !is_virtual(wrong.virtual_of[k]))
+          continue;
+        o.reg = o.reg < 16 ? (o.reg + 1) % 16 : 16 + (o.reg - 15) % 16;
+        ++planted;
+        found += !check_allocation(a.before, wrong, target()).empty();
+      }
+    }
+  EXPECT_GT(planted, 300u);
+  EXPECT_GT(found * 100, planted * 97);  // a few land in a register that holds the same value
+}
+
+// ---- calls and frames
+// ---------------------------------------------------------------------------------------
+
+TEST(Convention, PassesWhatTheHostCompilerPasses) {
+  Realm realm;
+  auto module = must_read(realm, R"(module m
+extern func host(i32, f64, i64, f32, ptr, i64, i64, i64, i8, i64, f64, f64, f64, f64, f64, f64, f64, f64) -> f64
+func f(a: i32, b: f64, c: i64, d: f32, e: ptr, g: i64, h: i64, i: i64, j: i8, k: i64, l: f64, m: f64, n: f64, o: f64, p: f64, q: f64, r: f64, s: f64) -> f64 {
+enter:
+  a2 = add a, 1
+  x  = call host(a2, b, c, d, e, g, h, i, j, k, l, m, n, o, p, q, r, s)
+  y  = add x, s
+  return y
+}
+)");
+  using F = double(int32_t, double, int64_t, float, void*, int64_t, int64_t, int64_t, int8_t, int64_t, double,
+                   double, double, double, double, double, double, double);
+  F* host = [](int32_t a, double b, int64_t c, float d, void* e, int64_t g, int64_t h, int64_t i, int8_t j,
+               int64_t k, double l, double m, double n, double o, double p, double q, double r,
+               double s) -> double {
+    // The stack is aligned as the convention says, or this faults or misreads.
+    alignas(16) volatile double aligned[2] = {a + b * 2 + double(c) * 3 + d * 4 + *static_cast<int*>(e) * 5,
+                                              double(g + 7 * h + 11 * i + 13 * j + 17 * k)};
+    EXPECT_EQ(reinterpret_cast<uintptr_t>(aligned) % 16, 0u);
+    return aligned[0] + aligned[1] + l + 2 * m + 3 * n + 4 * o + 5 * p + 6 * q + 7 * r + 8 * s;
+  };
+  auto jit =
+      Jit::compile(*module, target(), {}, [&](std::string_view) { return reinterpret_cast<void*>(host); });
+  ASSERT_TRUE(jit.good()) << render(jit.why());
+  auto f = (*jit)->function<F>("f");
+  ASSERT_TRUE(f.good()) << render(f.why());
+  int five = 5;
+  double is = (*f)(1, 2, 3, 4, &five, 6, 7, 8, -9, 10, 11, 12, 13, 14, 15, 16, 17, 18);
+  EXPECT_EQ(is, host(2, 2, 3, 4, &five, 6, 7, 8, -9, 10, 11, 12, 13, 14, 15, 16, 17, 18) + 18);
+}
+
+TEST(Frame, ObjectsAreAlignedAndApart) {
+  Realm realm;
+  auto module = must_read(realm, R"(module m
+func f(out: ptr) {
+enter:
+  a = reserve 3 align 1
+  b = reserve 40 align 64
+  c = reserve 16 align 16
+  d = reserve 8 align 4096
+  store a, [out]
+  store b, [out + 8]
+  store c, [out + 16]
+  store d, [out + 24]
+  return
+}
+)");
+  auto jit = Jit::compile(*module, target());
+  ASSERT_TRUE(jit.good()) << render(jit.why());
+  uint64_t at[4];
+  (*(*jit)->function<void(void*)>("f"))(at);
+  EXPECT_EQ(at[1] % 64, 0u);
+  EXPECT_EQ(at[2] % 16, 0u);
+  EXPECT_EQ(at[3] % 4096, 0u);
+  const uint64_t sizes[] = {3, 40, 16, 8};
+  for (int x = 0; x < 4; ++x)
+    for (int y = 0; y < x; ++y) EXPECT_TRUE(at[x] + sizes[x] <= at[y] || at[y] + sizes[y] <= at[x]);
+}
+
+// Jumps of every distance around the point where short ones end.
+TEST(Emit, JumpsReachTheirBlocksAtEveryDistance) {
+  for (int padding = 20; padding < 40; ++padding) {
+    std::string text =
+        "module m\nfunc f(c: bool, p: ptr) -> i32 {\nenter:\n  when c go near else far\nnear:\n";
+    for (int k = 0; k < padding; ++k) text += fmt::format("  store {}:i8, [p + {}]\n", k, k);
+    text += "  go last(1)\nfar:\n  go last(2)\nlast(r: i32):\n  return r\n}\n";
+    Realm realm;
+    auto module = must_read(realm, text);
+    auto jit = Jit::compile(*module, target());
+    auto f = (*jit)->function<int32_t(bool, void*)>("f");
+    uint8_t bytes[64] = {};
+    EXPECT_EQ((*f)(true, bytes), 1);
+    EXPECT_EQ((*f)(false, bytes), 2);
+    EXPECT_EQ(bytes[padding - 1], padding - 1);
+  }
+}
+
+TEST(Jit, CodeIsNeverWritableAndExecutable) {
+  Realm realm;
+  auto module = must_read(realm,
+                          "module m\ndata d holds i32: 1\ndata c const holds i32: 2\nfunc f() -> ptr "
+                          "{\nenter:\n  p = address of d\n  return p\n}\n");
+  auto jit = Jit::compile(*module, target());
+  ASSERT_TRUE(jit.good());
+  auto permissions = [](const void* p) {
+    std::ifstream maps("/proc/self/maps");
+    for (std::string line; std::getline(maps, line);) {
+      uint64_t from = 0, to = 0;
+      char what[5] = {};
+      std::sscanf(line.c_str(), "%lx-%lx %4s", &from, &to, what);
+      if (reinterpret_cast<uint64_t>(p) >= from && reinterpret_cast<uint64_t>(p) < to)
+        return std::string(what).substr(0, 3);
+    }
+    return std::string();
+  };
+  EXPECT_EQ(permissions((*jit)->address("f")), "r-x");
+  EXPECT_EQ(permissions((*jit)->address("c")), "r--");
+  EXPECT_EQ(permissions((*jit)->address("d")), "rw-");
+  EXPECT_EQ((*(*jit)->function<void*()>("f"))(), (*jit)->address("d"));
+}
+
+TEST(Jit, RefusesWithReasons) {
+  Realm realm;
+  auto module = must_read(realm,
+                          "module m\nextern func nobody(i32) -> i32\nfunc f(a: i32) -> i32 {\nenter:\n  b = "
+                          "call nobody(a)\n  return b\n}\n");
+  auto jit = Jit::compile(*module, target());
+  ASSERT_FALSE(jit.good());
+  EXPECT_EQ(jit.why()[0].message, "nothing is known of the external 'nobody'");
+  auto many = must_read(realm, "module n\nfunc f() -> i64, i64, i64 {\nenter:\n  return 1, 2, 3\n}\n");
+  auto refused = Jit::compile(*many, target());
+  ASSERT_FALSE(refused.good());
+  EXPECT_NE(refused.why()[0].message.find("more results than registers"), std::string::npos);
+}
+
+TEST(Apart, ReportsTrapsWildAccessesAndEndlessLoops) {
+  Realm realm;
+  auto module = must_read(
+      realm,
+      "module m\nfunc stop() {\na:\n  trap\n}\nfunc wild() -> i32 {\na:\n  v = load i32 [null + 8]\n  return "
+      "v\n}\nfunc ever() {\na:\n  go b\nb:\n  go b\n}\n"
+      "func deep(n: i64) -> i64 {\na:\n  m = add n, 1\n  r = call deep(m)\n  s = add r, m\n  return s\n}\n");
+  auto jit = Jit::compile(*module, target());
+  auto end = [&](const char* name, std::vector<uint64_t> arguments = {}) {
+    return (*Caller::make(**jit, name, target()))->call_apart(arguments, 0.5).end;
+  };
+  EXPECT_EQ(end("stop"), NativeOutcome::End::Trap);
+  EXPECT_EQ(end("wild"), NativeOutcome::End::Fault);
+  EXPECT_EQ(end("ever"), NativeOutcome::End::TooLong);
+  EXPECT_EQ(end("deep", {0}), NativeOutcome::End::Fault);
+}
+
+// ---- whole modules against the system's tools
+// ---------------------------------------------------------------
+
+// The code section that the system assembler makes of our assembly text, byte for byte, for random programs.
+TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
+  testing::TemporaryFolder folder;
+  for (uint64_t seed = 900; seed < 925; ++seed) {
+    Realm realm;
+    testing::RandomProgram program(realm, seed);
+    auto lowered = lower(program.module(), target());
+    ASSERT_TRUE(lowered.good());
+    std::string source = folder.write("m.s", render_assembly(*lowered, target()));
+    auto made = testing::run_command(fmt::format(
+        "as -o {0}.o {0} 2>&1 && ld -r -o {0}.r {0}.o 2>&1 && objcopy -O binary -j .text {0}.o {0}.bin 2>&1",
+        source));
+    ASSERT_EQ(made.status, 0) << made.out;
+    std::string bytes = testing::contents(source + ".bin");
+    size_t at = 0;
+    for (const CompiledFunction& f : lowered->functions) {
+      at = (at + 15) / 16 * 16;
+      ASSERT_LE(at + f.bytes.size(), bytes.size());
+      for (const EmittedLine& l : f.lines) {
+        // Distances to other symbols are left to the linker by both; what the assembler puts there does not
+        // count.
+        std::vector<uint8_t> ours(f.bytes.begin() + l.offset, f.bytes.begin() + l.offset + l.size),
+            theirs(bytes.begin() + long(at + l.offset), bytes.begin() + long(at + l.offset + l.size));
+        for (const Fixup& fix : f.fixups)
+          if (fix.offset >= l.offset && fix.offset < l.offset + l.size)
+            for (uint32_t k = 0; k < 4; ++k)
+              ours[fix.offset - l.offset + k] = theirs[fix.offset - l.offset + k] = 0;
+        ASSERT_EQ(ours, theirs) << "seed " << seed << ", " << f.name << " at " << l.offset << ": "
+                                << spell(target(), l.plain,
+                                         operand_names(*lowered->legal, lowered->legal->function(f.symbol), f,
+                                                       l));
+      }
+      at += f.bytes.size();
+    }
+  }
+}
+
+// A C++ program linked with our assembly text calls it and is called by it.
+TEST(Assembly, LinksIntoACxxProgram) {
+  testing::TemporaryFolder folder;
+  Realm realm;
+  auto module = must_read(realm, R"(module m
+data counter holds i32: 40
+data names const holds bytes: "post\0"
+data where holds address: names, counter
+extern func reading(i32) -> f64
+extern data offset
+func mean(n: i32) -> f64 {
+enter:
+  go sum(0, 0.0)
+sum(i: i32, total: f64):
+  r  = call reading(i)
+  t  = add total, r
+  i2 = add i, 1
+  c  = lt.s i2, n
+  when c go sum(i2, t) else out
+out:
+  count = address of counter
+  old   = load i32 [count]
+  new   = add old, 2
+  store new, [count]
+  d = to_float.s f64 n
+  m = div t, d
+  p = address of offset
+  o = load f64 [p]
+  s = add m, o
+  return s
+}
+)");
+  auto lowered = lower(*module, target());
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
+  std::string source = folder.write("m.s", render_assembly(*lowered, target()));
+  std::string host = folder.write("host.cpp", R"(#include <cstdio>
+extern "C" { double mean(int); extern int counter; extern const char* where[2]; double offset = 0.25; double reading(int i) { return i * 1.5; } }
+int main() { double m = mean(5); std::printf("%g %d %s %d\n", m, counter, where[0], *(const int*)where[1]); })");
+  auto ran = testing::run_command(fmt::format("g++ -o {1}.out {0} {1} 2>&1 && {1}.out 2>&1", host, source));
+  EXPECT_EQ(ran.status, 0) << ran.out;
+  EXPECT_EQ(ran.out, "3.25 42 post 42\n");
+}
+
+TEST(Listing, SaysWhereThingsAreAndCountsThem) {
+  Realm realm;
+  auto module = must_read(realm, R"(module m
+func f(a: i32, p: ptr, x: f32, b: bool) -> i32 {
+enter:
+  go loop(0, a)
+loop(i: i32, s: i32):
+  v    = load i32 [p]       @1:2:3
+  s2   = add s, v           @1:2:9
+  store s2, [p + 4]
+  i2   = add i, 1
+  more = lt.s i2, a
+  when more go loop(i2, s2) else out
+out:
+  return s2
+}
+)");
+  auto lowered = lower(*module, target());
+  FunctionListing l = make_listing(*lowered->legal, lowered->functions[0], target());
+  EXPECT_EQ(l.signature, "(i32, ptr, f32, bool) -> i32");
+  std::vector<std::string> where;
+  for (const auto& p : l.parameters) where.push_back(p.name + " " + p.where);
+  EXPECT_EQ(where, (std::vector<std::string>{"a edi", "p rsi", "x xmm0", "b dl"}));
+  EXPECT_EQ(l.results[0].where, "eax");
+  EXPECT_EQ(l.totals.loads, 1u);
+  EXPECT_EQ(l.totals.stores, 1u);
+  EXPECT_EQ(l.totals.bytes, lowered->functions[0].bytes.size());
+  std::string text = render(l);
+  EXPECT_NE(text.find("| loop:"), std::string::npos) << text;
+  EXPECT_NE(text.find("@1:2:9"), std::string::npos) << text;
+  // The folded load is part of the addition.
+  EXPECT_NE(text.find("dword ptr [rsi]"), std::string::npos) << text;
+}
+
+}  // namespace
+}  // namespace porphyry

@@ -1,0 +1,228 @@
+// Passes one by one: what they make of small programs, what they decline and why; pipelines and levels.
+#include <gtest/gtest.h>
+
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/render/notes.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using testing::must_read;
+
+struct Optimized {
+  std::string text;
+  Notes notes;
+};
+
+Optimized optimized(std::string_view text, std::string_view pipeline) {
+  Realm realm;
+  auto module = must_read(realm, text);
+  Optimized out;
+  auto p = read_pipeline(pipeline);
+  EXPECT_TRUE(p.good()) << render(p.why());
+  Diagnostics broken = run_pipeline(*module, *p, {.notes = &out.notes, .check_between = true});
+  EXPECT_TRUE(broken.empty()) << render(broken);
+  out.text = write_text(*module, Symbol(0));
+  return out;
+}
+
+const Note* note_on(const Notes& notes, std::string_view value) {
+  for (const Note& n : notes)
+    if (n.value == value) return &n;
+  return nullptr;
+}
+
+TEST(Promote, MakesValuesOfSlotsThatAreOnlyLoadedAndStored) {
+  Optimized o = optimized(R"(module m
+func f(n: i32) -> i32 {
+enter:
+  total = reserve 4 align 4    @1:2:3
+  i     = reserve 4 align 4
+  store 0:i32, [total]
+  store 0:i32, [i]
+  go head
+head:
+  a = load i32 [i]
+  c = lt.s a, n
+  when c go body else done
+body:
+  t = load i32 [total]
+  b = load i32 [i]
+  u = add t, b
+  store u, [total]
+  d = add b, 1
+  store d, [i]
+  go head
+done:
+  r = load i32 [total]
+  return r
+}
+)",
+                          "promote");
+  EXPECT_EQ(o.text, R"(func f(n: i32) -> i32 {
+enter:
+  go head(0, 0)
+
+head(total: i32, i: i32):
+  c = lt.s i, n
+  when c go body else done
+
+body:
+  u = add total, i
+  d = add i, 1
+  go head(u, d)
+
+done:
+  return total
+}
+)");
+  const Note* n = note_on(o.notes, "total");
+  ASSERT_NE(n, nullptr);
+  EXPECT_EQ(n->kind, Note::Kind::Done);
+  EXPECT_EQ(n->position, "1:2:3");
+  EXPECT_EQ(n->figures[1], (std::pair<std::string, std::string>("loads", "2")));
+}
+
+TEST(Promote, PlacesParametersOnlyWhereTheSlotIsStillRead) {
+  Optimized o = optimized(R"(module m
+func f(c: bool) -> i32 {
+enter:
+  s = reserve 4 align 4
+  when c go yes else no
+yes:
+  store 1:i32, [s]
+  v = load i32 [s]
+  go join(v)
+no:
+  go join(2)
+join(r: i32):
+  return r
+}
+)",
+                          "promote; sweep");
+  EXPECT_EQ(o.text,
+            "func f(c: bool) -> i32 {\nenter:\n  when c go yes else no\n\nyes:\n  go join(1)\n\nno:\n  go "
+            "join(2)\n\njoin(r: i32):\n  return r\n}\n");
+}
+
+TEST(Promote, SaysWhyItDeclines) {
+  struct Case {
+    const char* use;
+    const char* why;
+  };
+  const Case cases[] = {{"  store s, [p]\n", "its address is used by 'store'"},
+                        {"  a = load i16 [s]\n  store 1:i32, [s]\n", "it is accessed as"},
+                        {"  a = load i16 [s + 2]\n", "a part of it is accessed"},
+                        {"  a = load i32 [s] volatile\n", "an access to it is volatile"},
+                        {"  a = load i64 [s]\n", "an access of 8 bytes reaches past its 4"},
+                        {"  a = bits i64 s\n", "its address is used by 'bits'"},
+                        {"  go next(s)\nnext(q: ptr):\n", "its address goes to another block"}};
+  for (const Case& c : cases) {
+    std::string text = "module m\nfunc f(p: ptr) {\nenter:\n  s = reserve 4 align 4\n" + std::string(c.use) +
+                       "  return\n}\n";
+    Optimized o = optimized(text, "promote");
+    const Note* n = note_on(o.notes, "s");
+    ASSERT_NE(n, nullptr) << c.use;
+    EXPECT_EQ(n->kind, Note::Kind::Declined) << c.use;
+    EXPECT_EQ(n->why.find(c.why), 0u) << n->why;
+    EXPECT_FALSE(n->unlock.empty());
+    EXPECT_NE(o.text.find("reserve"), std::string::npos);
+  }
+}
+
+TEST(Fold, FollowsConstantsAndBranches) {
+  Optimized o = optimized(R"(module m
+func f(x: i32) -> i32 {
+enter:
+  a = mul 6:i32, 7
+  b = sub a, 2
+  c = gt.s b, 39    @1:5:5
+  when c go yes else no
+yes:
+  d = pick c, x, b
+  return d
+no:
+  e = div.s 1:i32, 0
+  return e
+}
+)",
+                          "fold");
+  EXPECT_EQ(o.text,
+            "func f(x: i32) -> i32 {\nenter:\n  go yes\n\nyes:\n  return x\n\nno:\n  e = div.s 1:i32, 0\n  "
+            "return e\n}\n");
+  EXPECT_EQ(note_on(o.notes, "c")->what, "became true");
+  EXPECT_EQ(note_on(o.notes, "e")->kind, Note::Kind::Declined);  // the trap stays
+  EXPECT_EQ(note_on(o.notes, "enter")->what, "always goes to yes");
+}
+
+TEST(Sweep, TakesWhatNobodyUsesAndLeavesEffects) {
+  Optimized o = optimized(R"(module m
+func f(p: ptr, n: i32) -> i32 {
+enter:
+  a = add n, 1
+  b = load i32 [p]
+  c = load i32 [p] volatile
+  d = div.s n, n
+  e = call g()
+  go loop(0, 0)
+loop(i: i32, unused: i32):
+  next = add unused, 1
+  i2   = add i, 1
+  more = lt.s i2, n
+  when more go loop(i2, next) else out
+out:
+  return i2
+lost:
+  x = add n, 2
+  go lost2(x)
+lost2(y: i32):
+  go lost
+}
+func g() -> i32 {
+enter:
+  return 1
+}
+)",
+                          "sweep");
+  EXPECT_EQ(o.text, R"(func f(p: ptr, n: i32) -> i32 {
+enter:
+  c = load i32 [p] volatile
+  d = div.s n, n
+  e = call g()
+  go loop(0)
+
+loop(i: i32):
+  i2   = add i, 1
+  more = lt.s i2, n
+  when more go loop(i2) else out
+
+out:
+  return i2
+}
+)");
+  EXPECT_EQ(note_on(o.notes, "d")->kind, Note::Kind::Declined);
+  EXPECT_NE(render(o.notes).find("would act with: a divisor that is shown not to be zero"),
+            std::string::npos);
+}
+
+TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
+  auto p = read_pipeline(" promote;fold ; until stable { fold; until stable{sweep} };; sweep");
+  ASSERT_TRUE(p.good());
+  EXPECT_EQ(p->text(), "promote; fold; until stable { fold; until stable { sweep } }; sweep");
+  for (auto [text, message] : {std::pair("promote; fald", "no pass is called 'fald'"),
+                               {"until { fold }", "'until' is not followed"},
+                               {"until stable { fold", "do not end"},
+                               {"fold }", "nothing is repeated"}}) {
+    auto wrong = read_pipeline(text);
+    ASSERT_FALSE(wrong.good()) << text;
+    EXPECT_NE(wrong.why()[0].message.find(message), std::string::npos) << wrong.why()[0].message;
+  }
+  EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
+  EXPECT_EQ(level_pipeline("-O0")->text(), "");
+  EXPECT_EQ(level_pipeline("O1")->text(), "promote; fold; sweep");
+  EXPECT_EQ(level_pipeline("-O2").why()[0].expected, "-O0 or -O1");
+}
+
+}  // namespace
+}  // namespace porphyry

@@ -1,0 +1,179 @@
+// The tool as a process: verbs, statuses, messages, files; the demo and the examples.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "support/process.h"
+
+namespace porphyry {
+namespace {
+
+using testing::Ran;
+using testing::TemporaryFolder;
+
+const std::string demo_folder = PORPHYRY_ROOT "/demo";
+
+Ran tool(const std::string& arguments, const std::string& input = "") {
+  std::string in = input.empty() ? " < /dev/null" : " < " + input;
+  return testing::run_command(std::string(PORPHYRY_TOOL) + " " + arguments + " 2>&1" + in);
+}
+
+const char* small_program = R"(module m
+func f(a: i32, p: ptr) -> i32 {
+enter:
+  s = reserve 4 align 4
+  store a, [s]
+  b = load i32 [s]
+  c = mul b, 3
+  store c, [p]
+  d = div.s 12:i32, c
+  return d
+}
+)";
+
+TEST(Tool, VerbsDoTheirWork) {
+  TemporaryFolder folder;
+  std::string file = folder.write("m.por", small_program);
+  EXPECT_EQ(tool("check " + file).out, "");
+  EXPECT_EQ(tool("check", file).status, 0);  // standard input
+  Ran shown = tool("show " + file);
+  std::string again = folder.write("again.por", shown.out);
+  EXPECT_EQ(tool("show " + again).out, shown.out);
+  EXPECT_EQ(tool("show --function f - ", file).out.substr(0, 6), "func f");
+  EXPECT_EQ(tool("run " + file + " f 4 zero:8 --on eval").out, "1\n");
+  EXPECT_EQ(tool("run " + file + " f 4 zero:8 --on native --memory -O1").out, "1\nzero:8[0]: 0 became 12\n");
+  EXPECT_EQ(tool("run " + file + " f -4 zero:8 --on native").out, "-1\n");
+  Ran optimized = tool("optimize " + file + " -O1 --steps");
+  EXPECT_NE(optimized.out.find("promote  f         7 became 4"), std::string::npos) << optimized.out;
+  EXPECT_EQ(optimized.out.find("reserve"), std::string::npos);
+  EXPECT_NE(tool("why " + file).out.find("promote done in f, s: the slot became a value"), std::string::npos);
+  EXPECT_EQ(nlohmann::json::parse(tool("why --json " + file).out)[0]["pass"], "promote");
+  EXPECT_NE(tool("lower " + file).out.find("idiv"), std::string::npos);
+  EXPECT_NE(tool("lower --as assembly " + file).out.find(".intel_syntax"), std::string::npos);
+  auto listing = nlohmann::json::parse(tool("lower --as json " + file).out);
+  EXPECT_EQ(listing[0]["blocks"][0]["label"], "enter");
+  EXPECT_EQ(tool(fmt::format("lower {} -o {}", file, folder.file("m.s"))).out, "");
+  EXPECT_NE(testing::contents(folder.file("m.s")).find(".globl f"), std::string::npos);
+}
+
+struct Fault {
+  std::string arguments;
+  int status;
+  std::string message;
+};
+
+TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
+  TemporaryFolder folder;
+  std::string good = folder.write("m.por", small_program),
+              bad = folder.write("bad.por", "module m\nfunc f() {\nenter:\n  x = add y, 1\n  go z\n}\n");
+  const Fault faults[] = {
+      {"", 2, "a verb is missing"},
+      {"shw " + good, 2, "there is no verb 'shw'"},
+      {"check --loud " + good, 2, "--loud"},
+      {"check " + folder.file("none.por"), 1, "cannot read"},
+      {"check " + bad, 1, "no value is called 'y' here"},
+      {"lower -O7 " + good, 2, "no level is called '-O7'"},
+      {"lower -O7 " + good, 2, "expected: -O0 or -O1"},
+      {"optimize --pipeline promot " + good, 2, "no pass is called 'promot'"},
+      {"optimize -O1 --pipeline fold " + good, 2, "a level and a pipeline are given"},
+      {"lower --target z80 " + good, 2, "no target is called 'z80'"},
+      {"lower --with sse9 " + good, 2, "x64 has no feature 'sse9'"},
+      {"lower --as picture " + good, 2, "there is no form 'picture'"},
+      {"lower --function g " + good, 2, "no function with a body is called 'g'"},
+      {"lower " + good + " -o " + folder.file("none/x.s"), 1, "cannot write"},
+      {"lower " + good + " -o /dev/full", 1, "cannot write"},
+      {"run " + good + " g", 2, "no function with a body is called 'g'"},
+      {"run " + good + " f 1", 2, "'f' is called with 1 argument"},
+      {"run " + good + " f x zero:4", 2, "'x' is not a number of type i32"},
+      {"run " + good + " f 1 7", 2, "'7' is not a number of type ptr"},
+      {"run " + good + " f 1 file:none.txt:i32", 2, "cannot read 'none.txt'"},
+      {"run " + good + " f 1 file:none.txt", 2, "does not say what the file holds"},
+      {"run " + good + " f 1 zero:4 --on moon", 2, "nothing runs on 'moon'"},
+      {"run " + good + " f 0 zero:4", 1, "a trap: div.s"},
+      {"run " + good + " f 0 zero:4 --on native", 1, "a trap: a division traps"},
+      {"run " + good + " f 1 zero:3", 1, "a fault: a store of 4 bytes at offset 0 of 'zero:3', which has 3"},
+  };
+  for (const Fault& f : faults) {
+    Ran r = tool(f.arguments);
+    EXPECT_EQ(r.status, f.status) << f.arguments << "\n" << r.out;
+    EXPECT_NE(r.out.find(f.message), std::string::npos) << f.arguments << "\n" << r.out;
+  }
+  auto problems = nlohmann::json::parse(tool("check --json " + bad).out);
+  ASSERT_EQ(problems.size(), 2u);
+  EXPECT_EQ(problems[1]["line"], 5);
+}
+
+TEST(Demo, AnswersAreWhatTheReadingsSay) {
+  Ran r = tool("demo --no-colour");
+  EXPECT_EQ(r.status, 0) << r.out;
+  EXPECT_NE(r.out.find("8 kernels, 8 of them the same on both"), std::string::npos) << r.out;
+  // Computed here, from the same files, in another language's arithmetic.
+  std::ifstream night(demo_folder + "/night.txt"), frame(demo_folder + "/frame.txt");
+  std::string line;
+  std::vector<float> temps;
+  while (std::getline(night, line)) {
+    std::istringstream fields(line);
+    float minute, dry;
+    if (fields >> minute >> dry) temps.push_back(dry);
+  }
+  ASSERT_EQ(temps.size(), 96u);
+  std::vector<unsigned> bytes;
+  while (std::getline(frame, line)) {
+    std::istringstream fields(line);
+    for (unsigned b; fields >> b;) bytes.push_back(b);
+  }
+  ASSERT_EQ(bytes.size(), 144u);
+  float cold = 0;
+  size_t coldest = 0;
+  unsigned a = 0, b = 0;
+  for (size_t k = 0; k < temps.size(); ++k) {
+    cold += std::max(2.5f - temps[k], 0.0f);
+    if (temps[k] < temps[coldest]) coldest = k;
+  }
+  for (unsigned v : bytes) a = (a + v) % 255, b = (b + a) % 255;
+  int ringing = 0, streak = 0, alarm = 0;
+  for (float t : temps) {
+    streak = (t < 0.0f) != (ringing == 1) ? streak + 1 : 0;
+    if (streak >= (ringing ? 2 : 3)) ringing ^= 1, streak = 0;
+    alarm += ringing;
+  }
+  std::string chill_at_native = fmt::format("{}\n", cold * 10.0f);
+  auto run = [&](const std::string& call) {
+    return testing::run_command(fmt::format("cd {} && {} run frostwatch.por {} --on native 2>&1", demo_folder,
+                                            PORPHYRY_TOOL, call))
+        .out;
+  };
+  EXPECT_EQ(run("chill file:night.txt:f32:2 96 2.5 10.0"), chill_at_native);
+  EXPECT_EQ(run("coldest file:night.txt:f32:2 96"), fmt::format("{}\n", coldest));
+  EXPECT_EQ(run("coldest file:night.txt:f32:2 0"), "-1\n");
+  EXPECT_EQ(run("checksum file:frame.txt:i8 144"), fmt::format("{}\n", b << 8 | a));
+  EXPECT_EQ(run("alarm file:night.txt:f32:2 96 0.0 zero:96"), fmt::format("{}\n", alarm));
+  // Unpacked samples are temperatures again.
+  std::string unpacked = run("unpack file:frame.txt:i8 zero:192 48 --memory");
+  unsigned sample = static_cast<unsigned>((temps[0] + 40) * 32 + 0.5f);
+  EXPECT_NE(
+      unpacked.find(fmt::format("zero:192[0]: 0 became {}\n", static_cast<int>(static_cast<int8_t>(sample)))),
+      std::string::npos)
+      << unpacked;
+  std::string counted = run("histogram file:night.txt:f32:2 96 -5.0 zero:64 16 --memory");
+  EXPECT_NE(counted.find("became"), std::string::npos);
+}
+
+TEST(Examples, DoWhatTheySay) {
+  TemporaryFolder folder;
+  std::string example = PORPHYRY_EXAMPLES "/example_add_two_integers ";
+  Ran made = testing::run_command(example + folder.file("add.por") + " 2>&1");
+  EXPECT_EQ(made.status, 0);
+  EXPECT_EQ(made.out, testing::contents(folder.file("add.por")));
+  EXPECT_EQ(tool("run " + folder.file("add.por") + " add 2 40 --on native").out, "42\n");
+  Ran refused = testing::run_command(example + folder.file("none/add.por") + " 2>&1 >/dev/null");
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_NE(refused.out.find("cannot write"), std::string::npos);
+  Ran called = testing::run_command(PORPHYRY_EXAMPLES "/example_call_compiled");
+  EXPECT_EQ(called.status, 0);
+  EXPECT_NE(called.out.find("use 2430 liters"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace porphyry
