@@ -48,7 +48,7 @@ int verb_demo(const Options& given) {
       differ += !s.agree;
     }
     for (const auto& f : (*jit)->lowered().functions)
-      if (f.name == "chill")
+      if (f.name == "coldest")
         fmt::print("\nThe machine code of one kernel, each line with what it came from:\n\n{}",
                    render(machine::make_listing(*(*jit)->lowered().legal, f, target),
                           on_terminal() && !o.no_colour));

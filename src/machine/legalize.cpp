@@ -204,42 +204,76 @@ void rewrite_operations(Module& module, Symbol function, const Target& target, c
   Rewriter(module, function, target, coverage).run();
 }
 
-// A comparison that decides a branch or a pick stands right before it, one copy for each; so does an address
-// that an access in another block uses.
-void gather_beside_users(Module& module, Function& f) {
-  auto copy_before = [&](Instruction user, Slot slot, Instruction original) {
+namespace {
+
+// Brings comparisons and addresses beside their users.
+class Gatherer {
+ public:
+  Gatherer(Module& module, Function& f) : module_(module), f_(f) {
+    for (size_t k = 0; k < f.value_limit(); ++k)
+      if (Name n = f.name(Value(k)); n.exists()) taken_.set(n, true);
+  }
+
+  void run() {
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) user(i);
+  }
+
+ private:
+  void user(Instruction i) {
+    Op op = f_.op(i);
+    bool decides = op == Op::When || op == Op::Pick, accesses = op == Op::Load || op == Op::Store;
+    if (!decides && !accesses) return;
+    size_t which = op == Op::Store ? 1 : 0;
+    Instruction d = f_.definition(f_.operand(i, which));
+    if (!d.exists() || !(decides ? is_compare(f_.op(d)) : f_.op(d) == Op::At)) return;
+    bool beside =
+        f_.block(d) == f_.block(i) && (accesses || (f_.next(d) == i && f_.has_one_use(f_.result(d))));
+    if (!beside) copy_before(i, f_.operand_slot(i, which), d);
+  }
+
+  void copy_before(Instruction user, Slot slot, Instruction original) {
     std::vector<Value> operands;
-    for (size_t k = 0; k < f.operand_count(original); ++k) operands.push_back(f.operand(original, k));
-    Type type = f.type(f.result(original));
-    uint32_t detail = f.op(original) == Op::At ? f.add_address(f.address(original)) : 0;
-    Instruction made = f.insert_before(user, {.op = f.op(original),
-                                              .operands = operands,
-                                              .results = {&type, 1},
-                                              .detail = detail,
-                                              .position = f.position(original)});
-    f.set(slot, f.result(made));
-    if (!f.has_uses(f.result(original))) {
-      if (Name n = f.name(f.result(original)); n.exists())
-        f.set_name(f.result(made), n), f.set_name(f.result(original), {});
-      f.erase(original);
+    for (size_t k = 0; k < f_.operand_count(original); ++k) operands.push_back(f_.operand(original, k));
+    Value old = f_.result(original);
+    Type type = f_.type(old);
+    uint32_t detail = f_.op(original) == Op::At ? f_.add_address(f_.address(original)) : 0;
+    Instruction made = f_.insert_before(user, {.op = f_.op(original),
+                                               .operands = operands,
+                                               .results = {&type, 1},
+                                               .detail = detail,
+                                               .position = f_.position(original)});
+    f_.set(slot, f_.result(made));
+    Name name = f_.name(old);
+    if (f_.has_uses(old)) {
+      if (name.exists()) f_.set_name(f_.result(made), another(name));
+      return;
     }
-  };
-  (void)module;
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
-      Op op = f.op(i);
-      bool decides = op == Op::When || op == Op::Pick;
-      bool accesses = op == Op::Load || op == Op::Store;
-      if (!decides && !accesses) continue;
-      size_t which = op == Op::Store ? 1 : 0;
-      Instruction d = f.definition(f.operand(i, which));
-      if (!d.exists()) continue;
-      bool apart = f.block(d) != b || (decides && (f.next(d) != i || !f.has_one_use(f.result(d))));
-      if (apart && (decides ? is_compare(f.op(d)) : f.op(d) == Op::At))
-        copy_before(i, f.operand_slot(i, which), d);
+    if (name.exists()) f_.set_name(f_.result(made), name), f_.set_name(old, {});
+    f_.erase(original);
+  }
+
+  // colder_2, colder_3, …
+  Name another(Name name) {
+    std::string base(module_.text(name));
+    for (int k = 2;; ++k) {
+      Name n = module_.realm().name(base + "_" + std::to_string(k));
+      if (taken_.get(n)) continue;
+      taken_.set(n, true);
+      return n;
     }
   }
-}
+
+  Module& module_;
+  Function& f_;
+  SideTable<Name, char> taken_;
+};
+
+}  // namespace
+
+// A comparison that decides a branch or a pick stands right before it, one copy for each; an address stands
+// in the block of the access that uses it.
+void gather_beside_users(Module& module, Function& f) { Gatherer(module, f).run(); }
 
 void legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage) {
   rewrite_operations(module, function, target, coverage);

@@ -17,7 +17,7 @@ struct Ink {
     return on && !text.empty() ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
   }
 };
-constexpr const char *bold = "1", *faint = "2", *amber = "33", *teal = "36", *violet = "35";
+constexpr const char *bold = "1", *faint = "90", *amber = "33", *teal = "36", *violet = "35";
 
 std::string padded(std::string s, size_t width) {
   if (s.size() < width) s.append(width - s.size(), ' ');

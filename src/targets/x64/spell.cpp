@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <regex>
 
 #include "x64.h"
 
@@ -31,18 +30,39 @@ std::string x64_spell_address(const Target& target, const PlainAddress& a, unsig
   return size + "[" + inside + "]";
 }
 
+namespace {
+
+template <size_t N>
+bool among(const std::string_view (&words)[N], std::string_view word) {
+  return std::find(std::begin(words), std::end(words), word) != std::end(words);
+}
+
+constexpr std::string_view named_registers[] = {
+    "ax", "bx", "cx", "dx",  "si",  "di",  "bp",  "sp", "ip", "al", "bl", "cl", "dl", "ah",
+    "bh", "ch", "dh", "sil", "dil", "bpl", "spl", "cs", "ds", "es", "fs", "gs", "ss", "st"};
+constexpr std::string_view numbered_registers[] = {"r",  "mm", "xmm", "ymm", "zmm",
+                                                   "cr", "dr", "tr",  "k",   "bnd"};
+constexpr std::string_view operators[] = {
+    "offset",  "ptr",     "byte",    "word", "dword", "qword", "fword", "tbyte", "oword", "mmword",
+    "xmmword", "ymmword", "zmmword", "near", "far",   "short", "flat",  "and",   "or",    "xor",
+    "not",     "mod",     "shl",     "shr",  "eq",    "ne",    "lt",    "le",    "gt",    "ge"};
+
+}  // namespace
+
 bool x64_is_taken_name(std::string_view name) {
-  static const std::regex registers(
-      "[re]?([abcd]x|[sd]i|[bsi]p)|[abcd][lh]|[sd]il|[sb]pl|r\\d+[bwd]?|[xyz]?mm\\d+|[cdt]r\\d+|[cdefgs]s|"
-      "k\\d|st|bnd\\d");
-  static constexpr std::string_view words[] = {
-      "offset",  "ptr",     "byte",    "word", "dword", "qword", "fword", "tbyte", "oword", "mmword",
-      "xmmword", "ymmword", "zmmword", "near", "far",   "short", "flat",  "and",   "or",    "xor",
-      "not",     "mod",     "shl",     "shr",  "eq",    "ne",    "lt",    "le",    "gt",    "ge"};
   std::string low;
   for (char c : name) low += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
-  return std::regex_match(low, registers) ||
-         std::find(std::begin(words), std::end(words), low) != std::end(words);
+  std::string_view word = low;
+  if (among(operators, word) || among(named_registers, word)) return true;
+  if (word.size() == 3 && (word[0] == 'r' || word[0] == 'e') && among(named_registers, word.substr(1)))
+    return true;
+  size_t digits = word.find_first_of("0123456789");
+  if (digits == std::string_view::npos) return false;
+  std::string_view number = word.substr(digits);
+  if (word[0] == 'r' && std::string_view("bwd").find(number.back()) != std::string_view::npos)
+    number.remove_suffix(1);
+  return among(numbered_registers, word.substr(0, digits)) && !number.empty() &&
+         number.find_first_not_of("0123456789") == std::string_view::npos;
 }
 
 }  // namespace porphyry::targets
