@@ -9,7 +9,7 @@ enter:
 sum(i: i64, total: f32):
   t     = laod f32 [temps + i*4]
   short = sub base, n
-  gap   = max short, 0
+  gap   = max base, 0
   next  = add totl, gap
   i2    = add i, 1
   more  = lt.s i2, n

@@ -1,6 +1,7 @@
 #include "porphyry/base/diagnostics.h"
 
 #include <algorithm>
+#include <utility>
 
 namespace porphyry {
 
@@ -13,16 +14,17 @@ std::string listed(const std::vector<std::string>& words, std::string_view last)
   return out;
 }
 
+// Edits of one letter, and two neighbours changing places, count one each.
 static size_t distance(std::string_view a, std::string_view b) {
-  std::vector<size_t> row(b.size() + 1);
+  std::vector<size_t> two_up, above(b.size() + 1), row(b.size() + 1);
   for (size_t j = 0; j <= b.size(); ++j) row[j] = j;
   for (size_t i = 1; i <= a.size(); ++i) {
-    size_t diagonal = row[0];
+    two_up = std::exchange(above, row);
     row[0] = i;
     for (size_t j = 1; j <= b.size(); ++j) {
-      size_t replaced = diagonal + (a[i - 1] != b[j - 1]);
-      diagonal = row[j];
-      row[j] = std::min({row[j] + 1, row[j - 1] + 1, replaced});
+      row[j] = std::min({above[j] + 1, row[j - 1] + 1, above[j - 1] + (a[i - 1] != b[j - 1])});
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+        row[j] = std::min(row[j], two_up[j - 2] + 1);
     }
   }
   return row[b.size()];

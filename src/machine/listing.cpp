@@ -73,7 +73,7 @@ class Lister {
     out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
     out.text = spell(target_, l.plain, operand_names(module_, f_, c_, l));
     if (l.origin.exists() && f_.alive(l.origin)) {
-      out.operation = write_text(module_, f_, l.origin);
+      out.operation = operation(l.origin);
       out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))
                                             : std::string(info(f_.op(l.origin)).name);
       out.position = position_text(module_, f_.position(l.origin));
@@ -83,6 +83,14 @@ class Lister {
                        fmt::format("constant {} is {}", l.pool, pool_value(c_.pool[l.pool]));
     count(l);
     return out;
+  }
+
+  // The instruction and, before it, those that its rule took in.
+  std::string operation(Instruction origin) const {
+    std::string inner;
+    for (auto [root, part] : c_.covered)
+      if (root == origin) inner = write_text(module_, f_, part) + "; " + inner;
+    return inner + write_text(module_, f_, origin);
   }
 
   void count(const EmittedLine& l) {

@@ -17,6 +17,7 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   lay_out_frame(allocation.code, target);
   CompiledFunction out = emit(allocation.code, target);
   out.symbol = function;
+  out.covered = std::move(selected->covered);
   out.allocation_rounds = allocation.rounds;
   return out;
 }

@@ -160,7 +160,10 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
     return true;
   }
   Instruction d = f_.definition(v);
-  return inside(n, d, root) && children(rule, n, d, root, m);
+  if (!inside(n, d, root) || !children(rule, n, d, root, m)) return false;
+  for (Instruction& c : m.covered)
+    if (!c.exists()) return c = d, true;
+  return true;
 }
 
 bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root,

@@ -17,6 +17,7 @@ struct Match {
   uint32_t cost = 0;
   std::array<Value, most_variables> values{};          // registers and constants
   std::array<Instruction, most_variables> accesses{};  // memory: the load, store or `at` whose address it is
+  std::array<Instruction, 3> covered{};                // inner instructions of the pattern
   std::array<Value, most_variables> pooled{};          // memory: a float constant instead
 };
 

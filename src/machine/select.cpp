@@ -400,7 +400,10 @@ class Selector {
       return;
     }
     if (out_.rules[i.index] == 0) return;
-    apply(*matcher_.best(i), i);
+    Match m = *matcher_.best(i);
+    for (Instruction inner : m.covered)
+      if (inner.exists()) out_.covered.push_back({i, inner});
+    apply(m, i);
   }
 
   FormIndex fetch_form_of(Register r) const {

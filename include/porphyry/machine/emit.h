@@ -45,6 +45,7 @@ struct CompiledFunction {
     bool is_target;  // something jumps to it
   };
   std::vector<BlockPlace> blocks;
+  std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
   uint64_t frame_bytes = 0;  // below the saved registers
   RegisterMask saved = 0;
   unsigned allocation_rounds = 1;

@@ -14,6 +14,8 @@ namespace porphyry::machine {
 struct Selected {
   Code code;
   std::vector<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
+  // Instructions that became part of another one's rule: (that one, the inner one), in the order of the code.
+  std::vector<std::pair<Instruction, Instruction>> covered;
 };
 
 // The function must be legalized. Fails where the convention has no room: more results than registers.
