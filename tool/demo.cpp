@@ -10,17 +10,6 @@
 #include "porphyry/text/reader.h"
 
 namespace porphyry::tool {
-namespace {
-
-std::string joined(const CallOutcome& o) {
-  std::string out;
-  for (const std::string& r : o.results) out += (out.empty() ? "" : ", ") + r;
-  if (o.end != CallOutcome::End::Result) out = o.message;
-  return out.empty() ? "done" : out;
-}
-
-}  // namespace
-
 int verb_demo(const Options& given) {
   return guarded([&] {
     auto start = std::chrono::steady_clock::now();
@@ -38,13 +27,13 @@ int verb_demo(const Options& given) {
 
     size_t widest = 0, widest_answer = 0, differ = 0;
     for (const TourStop& s : *stops)
-      widest = std::max(widest, s.question.size()),
-      widest_answer = std::max(widest_answer, joined(s.evaluated).size());
+      widest = std::max(widest, s.question.size()), widest_answer = std::max(widest_answer, s.answer.size());
     fmt::print("Frost watch: one night of post 7, 96 readings, at -O1\n\n");
     for (const TourStop& s : *stops) {
-      std::string verdict =
-          s.agree ? "evaluator and processor agree" : "DIFFERENT on the processor: " + joined(s.native);
-      fmt::print("  {:<{}}  {:>{}}   {}\n", s.question, widest, joined(s.evaluated), widest_answer, verdict);
+      std::string verdict = s.agree ? "evaluator and processor agree"
+                                    : "DIFFERENT on the processor: " +
+                                          (s.native.results.empty() ? s.native.message : s.native.results[0]);
+      fmt::print("  {:<{}}  {:>{}}   {}\n", s.question, widest, s.answer, widest_answer, verdict);
       differ += !s.agree;
     }
     for (const auto& f : (*jit)->lowered().functions)

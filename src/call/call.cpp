@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <bit>
 #include <chrono>
 #include <cstring>
@@ -67,10 +68,13 @@ Result<ParsedWord> parse_word(const std::string& word, Type type) {
                      "a number of type " + type.name());
   if (file) return parse_file(word);
   if (zero) {
-    auto n = text::integer_bits(word.substr(5), Type::integer(64));
-    if (!n || *n > (uint64_t(1) << 32))
-      return complaint("'" + word + "' is not a number of bytes up to 2^32", "zero:BYTES");
-    return ParsedWord{{}, MemoryPiece{word, Type::integer(8), std::vector<uint8_t>(*n), nullptr}};
+    auto parts = split(word.substr(5), ':');
+    auto n = text::integer_bits(parts[0], Type::integer(64));
+    auto shown = parts.size() > 1 ? Type::named(parts[1]) : Type::integer(8);
+    if (!n || *n > (uint64_t(1) << 32) || !shown || shown->is_pointer() || parts.size() > 2)
+      return complaint("'" + word + "' is not a number of bytes up to 2^32 and perhaps a type",
+                       "zero:BYTES, or zero:BYTES:TYPE");
+    return ParsedWord{{}, MemoryPiece{word, *shown, std::vector<uint8_t>(*n), nullptr}};
   }
   auto bits = text::literal_bits(word, type);
   if (!bits && type.is_float()) bits = text::float_bits(word, type);  // a whole number will do
@@ -85,6 +89,15 @@ Result<ParsedWord> parse_word(const std::string& word, Type type) {
 
 uint64_t MemoryPiece::number(size_t k) const { return element(memory->bytes().data(), type, k); }
 uint64_t MemoryPiece::number_before(size_t k) const { return element(initial.data(), type, k); }
+std::string MemoryPiece::numbers(size_t most) const {
+  std::string out;
+  for (size_t k = 0; k < count() && k < most; ++k)
+    out += (k ? " " : "") + text::literal_text(number(k), type);
+  return count() > most ? out + " …" : out;
+}
+bool MemoryPiece::changed() const {
+  return !std::equal(initial.begin(), initial.end(), memory->bytes().begin());
+}
 void MemoryPiece::reset() { std::copy(initial.begin(), initial.end(), memory->bytes().begin()); }
 
 Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column) {

@@ -10,6 +10,15 @@ std::string trimmed(std::string_view s) {
   return from == std::string_view::npos ? "" : std::string(s.substr(from, to - from + 1));
 }
 
+std::string answer(const CallOutcome& outcome, const PreparedCall& call) {
+  if (outcome.end != CallOutcome::End::Result) return outcome.message;
+  std::string out;
+  for (const std::string& r : outcome.results) out += (out.empty() ? "" : ", ") + r;
+  for (const MemoryPiece& p : call.pieces)
+    if (outcome.results.empty() && p.changed()) out += p.numbers(12);
+  return out;
+}
+
 std::vector<std::vector<uint8_t>> memory_of(const PreparedCall& call) {
   std::vector<std::vector<uint8_t>> out;
   for (const MemoryPiece& p : call.pieces)
@@ -37,7 +46,7 @@ Result<std::vector<TourStop>> run_tour(const Module& module, const Jit& jit, con
                                  "a question | function argument …"));
       continue;
     }
-    TourStop stop{trimmed(text.substr(0, bar)), trimmed(text.substr(bar + 1)), {}, {}, {}, false};
+    TourStop stop{trimmed(text.substr(0, bar)), trimmed(text.substr(bar + 1)), {}, {}, "", false};
     std::vector<std::string> words;
     for (std::string w; rest >> w;)
       words.push_back(w.starts_with("file:") ? "file:" + folder + "/" + w.substr(5) : w);
@@ -50,7 +59,7 @@ Result<std::vector<TourStop>> run_tour(const Module& module, const Jit& jit, con
     }
     stop.evaluated = run_on_evaluator(module, *call);
     auto by_evaluator = memory_of(*call);
-    stop.memory = changed_memory(*call, 8);
+    stop.answer = answer(stop.evaluated, *call);
     for (MemoryPiece& p : call->pieces) p.reset();
     stop.native = run_on_processor(module, jit, target, *call);
     stop.agree = stop.evaluated.end == stop.native.end && stop.evaluated.results == stop.native.results &&

@@ -6,7 +6,7 @@
 //   of file:PATH:TYPE:COLUMN      the file, or one column, from 1; `#` starts a comment), or, for names that
 //   end
 //                              in .bin, the raw bytes
-//   zero:BYTES                 fresh cleared memory, and its address
+//   zero:BYTES[:TYPE]          fresh cleared memory, and its address; shown as numbers of the type (else i8)
 #pragma once
 
 #include <memory>
@@ -26,6 +26,9 @@ struct MemoryPiece {
   std::vector<uint8_t> initial;
   std::unique_ptr<SharedMemory> memory;
 
+  // Elements as the text form writes them, at most `most`.
+  std::string numbers(size_t most) const;
+  bool changed() const;
   size_t count() const { return initial.size() / type.bytes(); }
   uint64_t number(size_t k) const;  // bits of element k as it is now
   uint64_t number_before(size_t k) const;

@@ -14,8 +14,8 @@ struct TourStop {
   std::string question;
   std::string call;  // as it was written
   CallOutcome evaluated, native;
-  std::vector<std::string> memory;  // what the run changed, by the evaluator
-  bool agree = false;               // results and every byte of memory
+  std::string answer;  // the results, else the numbers of the memory that was written
+  bool agree = false;  // results and every byte of memory
 };
 
 // Every wrong line is reported. `name` is the tour's file, for messages; `folder` is where its files lie.

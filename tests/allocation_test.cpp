@@ -1,0 +1,174 @@
+// Live ranges against a data-flow analysis by the textbook; the same code whatever else goes on; threads.
+#include <gtest/gtest.h>
+
+#include <thread>
+
+#include "machine/ranges.h"
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/jit/apart.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/targets/x64.h"
+#include "support/random_program.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+const Target& target() { return targets::x64(); }
+
+Code selected_code(uint64_t seed) {
+  Realm realm;
+  testing::RandomProgram program(realm, seed);
+  auto module = clone(program.module());
+  legalize(*module, program.main(), target(), Coverage(target(), target().usual_features));
+  return select(*module, program.main(), target(), target().usual_features)->code;
+}
+
+// What is live before each instruction, by iterating over all blocks until nothing changes.
+std::vector<std::vector<bool>> live_before(const Code& f) {
+  size_t n = f.virtuals.size();
+  std::vector<std::vector<bool>> before(f.code.size() + 1, std::vector<bool>(n)),
+      in(f.blocks.size(), std::vector<bool>(n));
+  for (bool changed = true; changed;) {
+    changed = false;
+    for (size_t b = f.blocks.size(); b-- > 0;) {
+      std::vector<bool> live(n);
+      for (uint32_t s : f.blocks[b].successors)
+        for (size_t v = 0; v < n; ++v)
+          if (in[s][v]) live[v] = true;
+      for (uint32_t k = f.blocks[b].first + f.blocks[b].count; k-- > f.blocks[b].first;) {
+        each_register(f, f.code[k], [&](Register r, bool, bool written) {
+          if (written && is_virtual(r)) live[r - first_virtual] = false;
+        });
+        each_register(f, f.code[k], [&](Register r, bool read, bool) {
+          if (read && is_virtual(r)) live[r - first_virtual] = true;
+        });
+        before[k] = live;
+      }
+      if (live != in[b]) in[b] = live, changed = true;
+    }
+  }
+  return before;
+}
+
+TEST(Ranges, AreWhatDataFlowSays) {
+  size_t checked = 0;
+  for (uint64_t seed = 1; seed <= 40; ++seed) {
+    Code f = selected_code(seed);
+    LiveRanges ranges = live_ranges(f, target());
+    auto before = live_before(f);
+    for (size_t v = 0; v < f.virtuals.size(); ++v) {
+      const Segments& s = ranges.virtuals[v];
+      for (size_t k = 1; k < s.size(); ++k) ASSERT_LT(s[k - 1].to, s[k].from);
+      size_t at = 0;
+      for (uint32_t k = 0; k < f.code.size(); ++k) {
+        // Live before instruction k: its reading position 2k is covered.
+        while (at < s.size() && s[at].to <= 2 * k) ++at;
+        bool covered = at < s.size() && s[at].from <= 2 * k;
+        ASSERT_EQ(covered, bool(before[k][v])) << "seed " << seed << ", v" << v << " before " << k;
+        ++checked;
+      }
+    }
+  }
+  EXPECT_GT(checked, 100000u);
+}
+
+TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
+  std::mt19937_64 random(2);
+  auto some = [&] {
+    Segments s;
+    uint32_t at = 0;
+    for (size_t n = random() % 6; n > 0; --n) {
+      uint32_t from = at + 1 + static_cast<uint32_t>(random() % 6),
+               to = from + 1 + static_cast<uint32_t>(random() % 6);
+      s.push_back({from, to});
+      at = to;
+    }
+    return s;
+  };
+  auto holds = [](const Segments& s, uint32_t p) {
+    return std::any_of(s.begin(), s.end(), [&](const Segment& x) { return x.from <= p && p < x.to; });
+  };
+  for (int k = 0; k < 20000; ++k) {
+    Segments a = some(), b = some(), both = merged(a, b);
+    bool common = false;
+    for (uint32_t p = 0; p < 90; ++p) {
+      common |= holds(a, p) && holds(b, p);
+      ASSERT_EQ(holds(both, p), holds(a, p) || holds(b, p));
+    }
+    ASSERT_EQ(meet(a, b), common);
+  }
+}
+
+// Read, optimized and lowered: the bytes of a module.
+std::vector<uint8_t> bytes_of(uint64_t seed, bool run) {
+  Realm realm;
+  testing::RandomProgram program(realm, seed);
+  Realm own;
+  auto module = testing::must_read(own, write_text(program.module()));
+  EXPECT_TRUE(run_pipeline(*module, *level_pipeline("-O1")).empty());
+  auto jit = Jit::compile(*module, target());
+  EXPECT_TRUE(jit.good());
+  std::vector<uint8_t> out;
+  for (const CompiledFunction& f : (*jit)->lowered().functions)
+    out.insert(out.end(), f.bytes.begin(), f.bytes.end());
+  (void)run;
+  return out;
+}
+
+TEST(Isolation, ModulesCompileOnManyThreadsToTheSameBytes) {
+  constexpr uint64_t count = 24;
+  std::vector<std::vector<uint8_t>> alone, together(count);
+  for (uint64_t k = 0; k < count; ++k) alone.push_back(bytes_of(700 + k, false));
+  std::vector<std::thread> threads;
+  for (int t = 0; t < 4; ++t)
+    threads.emplace_back([&, t] {
+      for (uint64_t k = static_cast<uint64_t>(t); k < count; k += 4) together[k] = bytes_of(700 + k, true);
+    });
+  for (std::thread& t : threads) t.join();
+  for (uint64_t k = 0; k < count; ++k) EXPECT_EQ(alone[k], together[k]) << "seed " << 700 + k;
+}
+
+// Spilled everywhere: more values at once than there are registers of both kinds, over a call, in a loop.
+TEST(Pressure, ManyValuesAtOnceComeThroughCallsAndLoops) {
+  for (int values : {5, 14, 40, 120}) {
+    std::string text =
+        "module m\nfunc id(a: i64) -> i64 {\nenter:\n  return a\n}\nfunc f(n: i64) -> i64, f64 {\nenter:\n  "
+        "go loop(0";
+    std::string parameters = "i: i64", adds, nexts = "i2";
+    for (int k = 0; k < values; ++k) {
+      text += ", " + std::to_string(k) + ", " + std::to_string(k) + ".5";
+      parameters += ", a" + std::to_string(k) + ": i64, x" + std::to_string(k) + ": f64";
+      adds += "  b" + std::to_string(k) + " = add a" + std::to_string(k) + ", c\n  y" + std::to_string(k) +
+              " = add x" + std::to_string(k) + ", 0.25\n";
+      int turned = (k + 1) % values;  // the values change places as well
+      nexts += ", b" + std::to_string(turned) + ", y" + std::to_string(turned);
+    }
+    text += ")\nloop(" + parameters + "):\n  c = call id(i)\n" + adds +
+            "  i2 = add i, 1\n  more = lt.s i2, n\n  when more go loop(" + nexts + ") else out\nout:\n";
+    for (int k = 1; k < values; ++k) {
+      std::string a = k == 1 ? "b0" : "s" + std::to_string(k - 1),
+                  x = k == 1 ? "y0" : "t" + std::to_string(k - 1), n = std::to_string(k);
+      text += "  s" + n + " = add " + a + ", b" + n + "\n  m" + n + " = mul y" + n + ", " + n + ".0\n  t" +
+              n + " = add " + x + ", m" + n + "\n";
+    }
+    text += "  return s" + std::to_string(values - 1) + ", t" + std::to_string(values - 1) + "\n}\n";
+    Realm realm;
+    auto module = testing::must_read(realm, text);
+    Evaluator e(*module);
+    Datum n{9, 0};
+    Outcome meant = e.call(module->find("f"), {&n, 1});
+    auto jit = Jit::compile(*module, target(), {.check_allocation = true});
+    ASSERT_TRUE(jit.good()) << render(jit.why());
+    auto is = (*Caller::make(**jit, "f", target()))->call(std::vector<uint64_t>{9});
+    EXPECT_EQ(is[0], meant.results[0].bits) << values;
+    EXPECT_EQ(is[1], meant.results[1].bits) << values;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry
