@@ -22,7 +22,7 @@ class Binder {
   friend class MeaningReader;
   friend class RuleReader;
 
-  using WordList = std::vector<std::string>;
+  using WordList = Words;
 
   void complain(const Line& line, std::string message, std::string expected = "");
   std::optional<NamedRegister> register_named(const std::string& name) const;

@@ -64,7 +64,7 @@ Result<BoundBook> Binder::run() {
   auto kind = [](const Entry& e) { return words(e.header.text).front(); };
   for (const Entry& e : entries) {
     if (kind(e) == "notion")
-      notions_.insert_or_assign(words(e.header.text).at(1), e);
+      notions_.insert_or_assign(words(e.header.text)[1], e);
     else if (kind(e) == "registers")
       registers(e);
     else
@@ -148,7 +148,7 @@ void Binder::registers(const Entry& entry) {
 }
 
 void Binder::convention(const Entry& entry) {
-  book_.convention = words(entry.header.text).at(1);
+  book_.convention = words(entry.header.text)[1];
   for (const Line& line : entry.body) {
     WordList w = words(line.text);
     bool results = w.size() > 1 && w[1] == "results";
@@ -196,7 +196,7 @@ void Binder::upkeep(const Entry& entry) {
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
     std::string key = line.text.substr(0, colon),
-                name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1)).at(0);
+                name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1))[0];
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows)) {
       complain(line, "no upkeep is called '" + key + "'",

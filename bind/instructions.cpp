@@ -26,7 +26,7 @@ void Binder::instruction(const Entry& entry) {
     else if (w[0] == "form")
       forms.push_back(line);
     else if (w[0] == "spelled")
-      spelled = line.text.substr(8);
+      spelled = after_first_word(line.text);
     else if (w[0] == "means")
       in_means = true;
     else if (w[0] == "opposite" && w.size() == 2)

@@ -107,9 +107,9 @@ void MeaningReader::statement(const Line& line, const WordList& w) {
     add({MeaningKind::Trap, Op::Add, {}, {w.size() == 3 ? source(line, w[2]) : always}});
   } else if (w[0] == "go") {
     Place always{PlaceKind::Literal, Type::boolean(), 0, 1};
-    add({MeaningKind::Go, Op::Add, {}, {source(line, w.at(1)), w.size() == 4 ? source(line, w[3]) : always}});
+    add({MeaningKind::Go, Op::Add, {}, {source(line, w[1]), w.size() == 4 ? source(line, w[3]) : always}});
   } else if (w[0] == "store") {
-    add({MeaningKind::Store, Op::Add, {}, {source(line, w.at(1)), address(line, w, 3)}});
+    add({MeaningKind::Store, Op::Add, {}, {source(line, w[1]), address(line, w, 3)}});
   } else if (w.size() > 2 && w[1] == "=") {
     assignment(line, w);
   } else {
@@ -127,7 +127,7 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
     return add({MeaningKind::Copy, Op::Add, destination(line, w[0], from.type), {from}});
   }
   if (*op == Op::Load) {
-    Type type = type_named(w.at(3)).value_or(Type());
+    Type type = type_named(w[3]).value_or(Type());
     Place from = address(line, w, 4);
     return add({MeaningKind::Load, Op::Load, destination(line, w[0], type), {from}});
   }

@@ -12,7 +12,7 @@ class MeaningReader {
   void run(const std::vector<Line>& lines, unsigned depth = 0);
 
  private:
-  using WordList = std::vector<std::string>;
+  using WordList = Words;
 
   void statement(const Line& line, const WordList& w);
   void assignment(const Line& line, const WordList& w);

@@ -27,9 +27,9 @@ std::vector<std::string> split(const std::string& s, char by) {
   return out;
 }
 
-using Words = std::map<std::string, std::string>;
+using Tuple = std::map<std::string, std::string>;
 
-std::string put_in(const std::string& text, const Words& words, bool& unknown) {
+std::string put_in(const std::string& text, const Tuple& words, bool& unknown) {
   std::string out;
   for (size_t i = 0; i < text.size(); ++i) {
     size_t end = text[i] == '{' ? text.find('}', i) : std::string::npos;
@@ -95,8 +95,8 @@ class Gatherer {
   }
 
   // each a b: 1 2, 3 4
-  std::vector<Words> tuples(const Line& line) {
-    std::vector<Words> out;
+  std::vector<Tuple> tuples(const Line& line) {
+    std::vector<Tuple> out;
     size_t colon = line.text.find(':');
     auto names = split(line.text.substr(5, colon == std::string::npos ? 0 : colon - 5), ' ');
     if (colon == std::string::npos || names.empty()) {
@@ -110,7 +110,7 @@ class Gatherer {
                  std::to_string(names.size()));
         continue;
       }
-      Words words;
+      Tuple words;
       for (size_t k = 0; k < names.size(); ++k) words[names[k]] = values[k];
       out.push_back(words);
     }
@@ -118,22 +118,22 @@ class Gatherer {
   }
 
   void repeat(const Entry& entry, std::vector<Entry>& out) {
-    std::vector<Words> all{{}};
+    std::vector<Tuple> all{{}};
     Entry plain{entry.header, {}};
     for (const Line& line : entry.body) {
       if (!line.text.starts_with("each ")) {
         plain.body.push_back(line);
         continue;
       }
-      std::vector<Words> more;
-      for (const Words& so_far : all)
-        for (const Words& tuple : tuples(line)) {
+      std::vector<Tuple> more;
+      for (const Tuple& so_far : all)
+        for (const Tuple& tuple : tuples(line)) {
           more.push_back(so_far);
           more.back().insert(tuple.begin(), tuple.end());
         }
       all = std::move(more);
     }
-    for (const Words& words : all) {
+    for (const Tuple& words : all) {
       Entry e = plain;
       auto fill = [&](Line& line) {
         bool unknown = false;
@@ -159,8 +159,8 @@ std::vector<Entry> gather_entries(const SourceText& source, Diagnostics& problem
   return Gatherer(source, problems).run();
 }
 
-std::vector<std::string> words(const std::string& text) {
-  std::vector<std::string> out;
+Words words(const std::string& text) {
+  Words out;
   bool open = false;
   for (size_t i = 0; i < text.size(); ++i) {
     char c = text[i];
@@ -177,6 +177,11 @@ std::vector<std::string> words(const std::string& text) {
     }
   }
   return out;
+}
+
+std::string after_first_word(const std::string& text) {
+  size_t space = text.find(' ');
+  return space == std::string::npos ? "" : trimmed(text.substr(space));
 }
 
 std::optional<int64_t> number(const std::string& word) {

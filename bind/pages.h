@@ -24,8 +24,26 @@ struct Entry {
 // Splits into entries and repeats them. A line `becomes` in the first column belongs to the rule above it.
 std::vector<Entry> gather_entries(const SourceText& source, Diagnostics& problems);
 
+// The words of a line. Asking for one that is not there gives an empty word, so that readers of half-written
+// lines find something wrong instead of nothing at all.
+class Words : public std::vector<std::string> {
+ public:
+  using std::vector<std::string>::vector;
+  const std::string& operator[](size_t k) const { return k < size() ? *(begin() + static_cast<ptrdiff_t>(k)) : none(); }
+  const std::string& front() const { return (*this)[0]; }
+
+ private:
+  static const std::string& none() {
+    static const std::string empty;
+    return empty;
+  }
+};
+
 // Words of a line; the marks , : = [ ] * + - stand alone, numbers with their sign and type stay whole.
-std::vector<std::string> words(const std::string& text);
+Words words(const std::string& text);
+
+// What follows the first word.
+std::string after_first_word(const std::string& text);
 
 // A number in decimal or hex, or a sum of such.
 std::optional<int64_t> number(const std::string& word);

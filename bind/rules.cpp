@@ -17,7 +17,7 @@ using machine::RuleStep;
 using machine::SourceKind;
 
 std::optional<BoundRule> RuleReader::run() {
-  out_.name = entry_.header.text.substr(5);
+  out_.name = after_first_word(entry_.header.text);
   size_t k = 0;
   std::vector<const Line*> patterns;
   for (; k < entry_.body.size() && entry_.body[k].text != "becomes"; ++k) {
@@ -34,6 +34,10 @@ std::optional<BoundRule> RuleReader::run() {
   }
   if (!good_) return std::nullopt;
   const Statement& root = statements_.back();
+  if (root.is_constant && root.arguments.size() != 1) {
+    fail(root.line, "a constant's pattern names one constant", "r = literal k:TYPE");
+    return std::nullopt;
+  }
   if (root.is_constant) {
     out_.matches_constant = true;
     leaf(root.arguments[0], root.type);
@@ -49,7 +53,7 @@ std::optional<BoundRule> RuleReader::run() {
   for (++k; k < entry_.body.size(); ++k) {
     WordList w = words(entry_.body[k].text);
     if (w[0] == "extra")
-      out_.cost = static_cast<uint16_t>(out_.cost + number(w.at(1)).value_or(0));
+      out_.cost = static_cast<uint16_t>(out_.cost + number(w[1]).value_or(0));
     else
       right(entry_.body[k], w);
   }
@@ -59,6 +63,8 @@ std::optional<BoundRule> RuleReader::run() {
     shape.register_class = static_cast<uint8_t>(std::max(v.register_class, 0));
     shape.bits = v.type.exists() ? static_cast<uint8_t>(v.type.bits()) : 64;
   }
+  if (variables_.size() > most_variables || out_.nodes.size() > 64)
+    fail(entry_.header, "the rule names too much", std::to_string(most_variables) + " names and 64 parts at most");
   if (!good_) return std::nullopt;
   return std::move(out_);
 }
@@ -214,7 +220,9 @@ RuleReader::Given RuleReader::place(const std::string& name) {
 std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const WordList& w) {
   RuleSource s{.kind = SourceKind::Built};
   if (w.size() == 3 && w[1] == ":") {
-    double value = std::stod(w[0]);
+    char* end = nullptr;
+    double value = std::strtod(w[0].c_str(), &end);
+    if (*end || w[0].empty()) return fail(line, "'" + w[0] + "' is not a number", "a number and its type"), std::nullopt;
     s.kind = SourceKind::PoolLiteral;
     s.type = type_named(w[2]).value_or(Type());
     float single = static_cast<float>(value);

@@ -11,7 +11,7 @@ class RuleReader {
   std::optional<BoundRule> run();
 
  private:
-  using WordList = std::vector<std::string>;
+  using WordList = Words;
 
   struct Argument {
     std::string name;  // a name, or empty
@@ -58,6 +58,8 @@ class RuleReader {
     binder_.complain(line, std::move(message), std::move(expected));
     return false;
   }
+
+  static constexpr size_t most_variables = 10;  // what the matcher has room for
 
   Binder& binder_;
   const Entry& entry_;

@@ -105,7 +105,7 @@ TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
 }
 
 // Read, optimized and lowered: the bytes of a module.
-std::vector<uint8_t> bytes_of(uint64_t seed, bool run) {
+std::vector<uint8_t> bytes_of(uint64_t seed) {
   Realm realm;
   testing::RandomProgram program(realm, seed);
   Realm own;
@@ -116,18 +116,17 @@ std::vector<uint8_t> bytes_of(uint64_t seed, bool run) {
   std::vector<uint8_t> out;
   for (const CompiledFunction& f : (*jit)->lowered().functions)
     out.insert(out.end(), f.bytes.begin(), f.bytes.end());
-  (void)run;
   return out;
 }
 
 TEST(Isolation, ModulesCompileOnManyThreadsToTheSameBytes) {
   constexpr uint64_t count = 24;
   std::vector<std::vector<uint8_t>> alone, together(count);
-  for (uint64_t k = 0; k < count; ++k) alone.push_back(bytes_of(700 + k, false));
+  for (uint64_t k = 0; k < count; ++k) alone.push_back(bytes_of(700 + k));
   std::vector<std::thread> threads;
   for (int t = 0; t < 4; ++t)
     threads.emplace_back([&, t] {
-      for (uint64_t k = static_cast<uint64_t>(t); k < count; k += 4) together[k] = bytes_of(700 + k, true);
+      for (uint64_t k = static_cast<uint64_t>(t); k < count; k += 4) together[k] = bytes_of(700 + k);
     });
   for (std::thread& t : threads) t.join();
   for (uint64_t k = 0; k < count; ++k) EXPECT_EQ(alone[k], together[k]) << "seed " << 700 + k;
