@@ -21,13 +21,7 @@ std::optional<Type> type_named(const std::string& word) {
 }
 
 void Binder::complain(const Line& line, std::string message, std::string expected) {
-  Diagnostic d = complaint(std::move(message), std::move(expected));
-  d.file = source_.name();
-  d.line = line.number;
-  d.column = line.indent + 1;
-  d.excerpt = line.text;
-  d.length = static_cast<uint32_t>(line.text.size());
-  problems_.push_back(std::move(d));
+  problems_.push_back(about_line(source_, line, std::move(message), std::move(expected)));
 }
 
 std::optional<NamedRegister> Binder::register_named(const std::string& name) const {

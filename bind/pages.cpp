@@ -85,13 +85,7 @@ class Gatherer {
   }
 
   void complain(const Line& line, std::string message, std::string expected) {
-    Diagnostic d = complaint(std::move(message), std::move(expected));
-    d.file = source_.name();
-    d.line = line.number;
-    d.column = line.indent + 1;
-    d.excerpt = line.text;
-    d.length = static_cast<uint32_t>(line.text.size());
-    problems_.push_back(std::move(d));
+    problems_.push_back(about_line(source_, line, std::move(message), std::move(expected)));
   }
 
   // each a b: 1 2, 3 4
@@ -154,6 +148,16 @@ class Gatherer {
 };
 
 }  // namespace
+
+Diagnostic about_line(const SourceText& source, const Line& line, std::string message, std::string expected) {
+  Diagnostic d = complaint(std::move(message), std::move(expected));
+  d.file = source.name();
+  d.line = line.number;
+  d.column = line.indent + 1;
+  d.excerpt = line.text;
+  d.length = static_cast<uint32_t>(line.text.size());
+  return d;
+}
 
 std::vector<Entry> gather_entries(const SourceText& source, Diagnostics& problems) {
   return Gatherer(source, problems).run();

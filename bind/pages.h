@@ -21,6 +21,9 @@ struct Entry {
   std::vector<Line> body;
 };
 
+// A diagnostic that shows a whole line of a book.
+Diagnostic about_line(const SourceText& source, const Line& line, std::string message, std::string expected);
+
 // Splits into entries and repeats them. A line `becomes` in the first column belongs to the rule above it.
 std::vector<Entry> gather_entries(const SourceText& source, Diagnostics& problems);
 
@@ -29,7 +32,9 @@ std::vector<Entry> gather_entries(const SourceText& source, Diagnostics& problem
 class Words : public std::vector<std::string> {
  public:
   using std::vector<std::string>::vector;
-  const std::string& operator[](size_t k) const { return k < size() ? *(begin() + static_cast<ptrdiff_t>(k)) : none(); }
+  const std::string& operator[](size_t k) const {
+    return k < size() ? *(begin() + static_cast<ptrdiff_t>(k)) : none();
+  }
   const std::string& front() const { return (*this)[0]; }
 
  private:

@@ -64,7 +64,8 @@ std::optional<BoundRule> RuleReader::run() {
     shape.bits = v.type.exists() ? static_cast<uint8_t>(v.type.bits()) : 64;
   }
   if (variables_.size() > most_variables || out_.nodes.size() > 64)
-    fail(entry_.header, "the rule names too much", std::to_string(most_variables) + " names and 64 parts at most");
+    fail(entry_.header, "the rule names too much",
+         std::to_string(most_variables) + " names and 64 parts at most");
   if (!good_) return std::nullopt;
   return std::move(out_);
 }
@@ -222,7 +223,8 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
   if (w.size() == 3 && w[1] == ":") {
     char* end = nullptr;
     double value = std::strtod(w[0].c_str(), &end);
-    if (*end || w[0].empty()) return fail(line, "'" + w[0] + "' is not a number", "a number and its type"), std::nullopt;
+    if (*end || w[0].empty())
+      return fail(line, "'" + w[0] + "' is not a number", "a number and its type"), std::nullopt;
     s.kind = SourceKind::PoolLiteral;
     s.type = type_named(w[2]).value_or(Type());
     float single = static_cast<float>(value);

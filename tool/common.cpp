@@ -18,6 +18,12 @@ void fail(const Diagnostics& why, int status) {
   throw Failure{status};
 }
 
+int out_of_memory() {
+  fmt::print(stderr, "{}",
+             render(Diagnostics{complaint("there is not enough memory for this", "a smaller input")}));
+  return input_at_fault;
+}
+
 std::unique_ptr<Loaded> load(const Options& o) {
   auto out = std::make_unique<Loaded>();
   std::string text, name = o.file;

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <new>
 
 #include "porphyry/base/source_text.h"
 #include "porphyry/ir/module.h"
@@ -36,6 +37,9 @@ Symbol function_of(const Module& module, const std::string& name);
 void put_out(const Options& o, const std::string& text);
 bool on_terminal();
 
+// Says so, and gives the status.
+int out_of_memory();
+
 // Runs a verb's body and turns failures into a status.
 template <class Body>
 int guarded(Body body) {
@@ -44,6 +48,8 @@ int guarded(Body body) {
     return 0;
   } catch (const Failure& f) {
     return f.status;
+  } catch (const std::bad_alloc&) {
+    return out_of_memory();
   }
 }
 

@@ -71,8 +71,8 @@ Result<ParsedWord> parse_word(const std::string& word, Type type) {
     auto parts = split(word.substr(5), ':');
     auto n = text::integer_bits(parts[0], Type::integer(64));
     auto shown = parts.size() > 1 ? Type::named(parts[1]) : Type::integer(8);
-    if (!n || *n > (uint64_t(1) << 32) || !shown || shown->is_pointer() || parts.size() > 2)
-      return complaint("'" + word + "' is not a number of bytes up to 2^32 and perhaps a type",
+    if (!n || *n > (uint64_t(1) << 30) || !shown || shown->is_pointer() || parts.size() > 2)
+      return complaint("'" + word + "' is not a number of bytes up to 2^30 and perhaps a type",
                        "zero:BYTES, or zero:BYTES:TYPE");
     return ParsedWord{{}, MemoryPiece{word, *shown, std::vector<uint8_t>(*n), nullptr}};
   }

@@ -34,11 +34,44 @@ void Matcher::visit(Block b) {
       op = static_cast<size_t>(Op::At);  // addresses, too
     Best& best = best_[i];
     for (uint16_t r = target_.rules_by_op[op]; r < target_.rules_by_op[op + 1]; ++r) {
+      if (!plausible(target_.rules[r], i)) continue;
       auto m = try_rule(r, i);
       if (!m || (best.rule_plus_one && m->cost >= best.cost)) continue;
       best = {static_cast<uint16_t>(r + 1), m->cost};
     }
   }
+}
+
+// Looks at types and at the operations right below the root only: most rules of an operation fall here.
+bool Matcher::plausible(const Rule& rule, Instruction i) const {
+  const PatternNode& root = rule.nodes[0];
+  if (root.op == Op::At || root.op == Op::Load) return true;
+  if (root.children[0] < 0) return true;
+  size_t count = f_.operand_count(i), typed = root.op == Op::Store || root.op == Op::When ? 0 : count - 1;
+  if (carrier(root.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
+  bool either = info(root.op).commutes();
+  for (size_t k = 0; k < 3 && root.children[k] >= 0 && k < count; ++k) {
+    bool fits = may_stand_at(rule, root.children[k], f_.operand(i, k));
+    if (either && !fits) fits = may_stand_at(rule, root.children[k], f_.operand(i, 1 - k));
+    if (!fits) return false;
+  }
+  return true;
+}
+
+bool Matcher::may_stand_at(const Rule& rule, int8_t child, Value v) const {
+  const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
+  switch (n.kind) {
+    case NodeKind::Register:
+    case NodeKind::Memory: return true;
+    case NodeKind::Constant:
+    case NodeKind::Literal: return f_.is_constant(v);
+    case NodeKind::Operation: break;
+  }
+  if (f_.is_constant(v)) return n.op == Op::Load && f_.type(v).is_float();
+  Instruction d = f_.definition(v);
+  if (!d.exists() || f_.op(d) != n.op) return false;
+  return n.op == Op::Load || f_.operand_count(d) == 0 ||
+         carrier(f_.type(f_.operand(d, f_.operand_count(d) - 1))) == carrier(n.operand);
 }
 
 std::optional<Match> Matcher::best(Instruction i) const {
@@ -187,12 +220,10 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
     }
     return true;
   };
+  // A match that fails is thrown away by whoever began it, so only a choice of orders needs a copy.
+  if (!info(n.op).commutes() || count != 2) return in_order(false, m);
   Match trial = m;
   bool plain = in_order(false, trial);
-  if (!info(n.op).commutes() || count != 2) {
-    if (plain) m = trial;
-    return plain;
-  }
   // Both orders may fit: prefer the one whose overwritten operand has no further use, or fewer costs.
   Match other = m;
   bool swapped = in_order(true, other);

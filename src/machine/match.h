@@ -33,6 +33,8 @@ class Matcher {
   std::optional<Match> constant(Value v) const;
 
  private:
+  bool plausible(const Rule& rule, Instruction i) const;
+  bool may_stand_at(const Rule& rule, int8_t child, Value v) const;
   bool node(const Rule& rule, int8_t at, Value v, Instruction root, Match& m) const;
   bool children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const;
   bool leaf(const PatternNode& n, Value v, Match& m) const;

@@ -11,6 +11,18 @@ struct Event {
   bool write;
 };
 
+// Sorted segments that touch or overlap become one.
+void join_neighbours(Segments& list) {
+  size_t kept = 0;
+  for (const Segment& s : list) {
+    if (kept && s.from <= list[kept - 1].to)
+      list[kept - 1].to = std::max(list[kept - 1].to, s.to);
+    else
+      list[kept++] = s;
+  }
+  list.resize(kept);
+}
+
 class RangeBuilder {
  public:
   RangeBuilder(const Code& f, const Target& target)
@@ -117,14 +129,7 @@ class RangeBuilder {
       for (uint32_t p : predecessors_[block]) live_out(p, out);
     }
     std::sort(out.begin(), out.end(), [](const Segment& a, const Segment& b) { return a.from < b.from; });
-    size_t kept = 0;
-    for (const Segment& s : out) {
-      if (kept && s.from <= out[kept - 1].to)
-        out[kept - 1].to = std::max(out[kept - 1].to, s.to);
-      else
-        out[kept++] = s;
-    }
-    out.resize(kept);
+    join_neighbours(out);
   }
 
   void live_in(uint32_t block) {
@@ -177,14 +182,7 @@ Segments merged(const Segments& a, const Segments& b) {
   Segments out(a.size() + b.size());
   std::merge(a.begin(), a.end(), b.begin(), b.end(), out.begin(),
              [](const Segment& x, const Segment& y) { return x.from < y.from; });
-  size_t kept = 0;
-  for (const Segment& s : out) {
-    if (kept && s.from <= out[kept - 1].to)
-      out[kept - 1].to = std::max(out[kept - 1].to, s.to);
-    else
-      out[kept++] = s;
-  }
-  out.resize(kept);
+  join_neighbours(out);
   return out;
 }
 
