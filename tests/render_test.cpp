@@ -1,0 +1,180 @@
+// What is shown is what is: listings, notes and diagnostics as text and as JSON against the data they show.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+#include <regex>
+
+#include "porphyry/ir/pen.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/render/listing.h"
+#include "porphyry/render/notes.h"
+#include "porphyry/targets/x64.h"
+#include "support/process.h"
+#include "support/random_program.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using Json = nlohmann::json;
+using testing::must_read;
+
+std::vector<machine::FunctionListing> listings_of(const Module& module) {
+  const machine::Target& target = targets::x64();
+  auto lowered = machine::lower(module, target);
+  EXPECT_TRUE(lowered.good());
+  std::vector<machine::FunctionListing> out;
+  for (const auto& f : lowered->functions) out.push_back(make_listing(*lowered->legal, f, target));
+  return out;
+}
+
+TEST(Render, ListingsAccountForEveryByte) {
+  for (uint64_t seed = 40; seed < 60; ++seed) {
+    Realm realm;
+    testing::RandomProgram program(realm, seed);
+    for (const machine::FunctionListing& l : listings_of(program.module())) {
+      uint32_t at = 0;
+      unsigned instructions = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
+      for (const auto& block : l.blocks) {
+        ASSERT_EQ(block.offset, at);
+        for (const auto& line : block.lines) {
+          ASSERT_EQ(line.offset, at);
+          at += static_cast<uint32_t>(line.bytes.size());
+          ++instructions;
+          moves += line.role == machine::Role::Move;
+          saves += line.role == machine::Role::Save;
+          fetches += line.role == machine::Role::Fetch;
+          // An address in the text that is not only computed is a load, a store, or both.
+          bool touches = line.text.find(" ptr [") != std::string::npos;
+          loads += touches, stores += touches;
+        }
+      }
+      EXPECT_EQ(at, l.totals.bytes);
+      EXPECT_EQ(instructions, l.totals.instructions);
+      EXPECT_EQ(moves, l.totals.moves);
+      EXPECT_EQ(saves, l.totals.saves);
+      EXPECT_EQ(fetches, l.totals.fetches);
+      EXPECT_LE(l.totals.loads, loads);
+      EXPECT_LE(l.totals.stores, stores);
+      EXPECT_GE(l.totals.loads + l.totals.stores, loads);
+    }
+  }
+}
+
+TEST(Render, ColourChangesNoText) {
+  Realm realm;
+  testing::RandomProgram program(realm, 77);
+  for (const machine::FunctionListing& l : listings_of(program.module())) {
+    std::string plain = render(l),
+                coloured = std::regex_replace(render(l, true), std::regex("\x1b\\[[0-9]*m"), "");
+    coloured = std::regex_replace(coloured, std::regex(" +\n"), "\n");
+    EXPECT_EQ(plain, coloured);
+    EXPECT_EQ(plain.find('\x1b'), std::string::npos);
+  }
+}
+
+TEST(Render, JsonHoldsWhatTheTextShows) {
+  Realm realm;
+  auto module = must_read(realm, testing::contents(PORPHYRY_ROOT "/demo/frostwatch.por"));
+  auto listings = listings_of(*module);
+  Json all = Json::parse(render_json(listings));
+  ASSERT_EQ(all.size(), listings.size());
+  for (size_t k = 0; k < listings.size(); ++k) {
+    EXPECT_EQ(all[k]["name"], listings[k].name);
+    EXPECT_EQ(all[k]["totals"]["bytes"], listings[k].totals.bytes);
+    std::string text = render(listings[k]);
+    size_t lines = 0;
+    for (const Json& block : all[k]["blocks"])
+      for (const Json& line : block["lines"]) {
+        ++lines;
+        EXPECT_NE(text.find(line["text"].get<std::string>()), std::string::npos);
+        EXPECT_NE(text.find(line["bytes"].get<std::string>()), std::string::npos);
+      }
+    EXPECT_EQ(lines, listings[k].totals.instructions);
+  }
+
+  Notes notes;
+  std::vector<StepRecord> steps;
+  ASSERT_TRUE(run_pipeline(*module, *level_pipeline("-O1"), {.notes = &notes, .steps = &steps}).empty());
+  Json noted = Json::parse(render_json(notes));
+  ASSERT_EQ(noted.size(), notes.size());
+  std::string text = render(notes);
+  for (const Json& n : noted) {
+    EXPECT_NE(text.find(n["why"].get<std::string>()), std::string::npos);
+    EXPECT_FALSE(n["what"].get<std::string>().empty());
+  }
+  EXPECT_EQ(steps.size(), 3u * 8u);  // three passes over eight kernels
+
+  Diagnostics problems = testing::problems_of(testing::contents(PORPHYRY_ROOT "/demo/wrong.por"));
+  Json told = Json::parse(render_json(problems));
+  ASSERT_EQ(told.size(), 5u);  // as many as the file says of itself
+  for (size_t k = 0; k < told.size(); ++k) {
+    EXPECT_EQ(told[k]["line"], problems[k].line);
+    EXPECT_NE(render(problems).find(told[k]["message"].get<std::string>()), std::string::npos);
+  }
+}
+
+// Everything a pen offers, in one function that reads back as what was meant.
+TEST(Pen, WritesWhatItIsTold) {
+  Realm realm;
+  Module module(realm, "pen");
+  Type i32 = Type::integer(32), i64 = Type::integer(64), f64 = Type::f64();
+  DataItem item{.is_const = true, .align = 4};
+  item.pieces.push_back({.kind = DataPiece::Kind::Numbers, .type = i32, .numbers = {7, 8}});
+  Symbol data = module.add_data("limits", item);
+  Symbol outside = module.add_extern_function("pow", {{f64, f64}, {f64}});
+  Symbol s = module.add_function("f", {{Type::pointer(), i64}, {f64}});
+  Function& f = module.function(s);
+  Pen pen(module, f);
+  Block a = f.add_block(realm.name("a")), b = f.add_block(realm.name("b")), c = f.add_block(realm.name("c"));
+  Value joined = f.add_parameter(c, i32, realm.name("joined"));
+  module.sources.push_back({1, "hand.fml"});
+  pen.at_end(a).from(module.add_position({.source = 1, .line = 3, .column = 9}));
+  Value p = f.parameters()[0], i = f.parameters()[1];
+  Value x = pen.load(i32, p, i, 4, -8);
+  Value q = pen.at(pen.address_of(data), {}, 1, 4);
+  Value slot = pen.reserve(8, 8);
+  pen.store(pen.real(f64, 2.5), slot);
+  Value e = pen.write(Op::Eq, {q, pen.null()});
+  pen.when(e, b, {}, c, {pen.integer(i32, -1)});
+  Value yes = pen.truth(true);
+  pen.from({}).at_end(b).go(c, {pen.pick(yes, x, pen.mul(x, pen.sub(x, x)))});
+  pen.at_end(c);
+  Value r = pen.call(outside, {pen.load(f64, slot), pen.convert(Op::ToFloatS, f64, joined)})[0];
+  pen.give_back({r});
+  EXPECT_TRUE(verify(module).empty()) << render(verify(module));
+  EXPECT_EQ(write_text(module), R"(module pen
+layout little
+source 1 "hand.fml"
+
+data limits const align 4 holds i32: 7, 8
+extern func pow(f64, f64) -> f64
+
+func f(v0: ptr, v1: i64) -> f64 {
+a:
+  v3 = load i32 [v0 + v1*4 - 8]    @1:3:9
+  v4 = address of limits           @1:3:9
+  v5 = at [v4 + 4]                 @1:3:9
+  v6 = reserve 8 align 8           @1:3:9
+  store 2.5:f64, [v6]              @1:3:9
+  v9 = eq v5, null                 @1:3:9
+  when v9 go b else c(-1)          @1:3:9
+
+b:
+  v12 = sub v3, v3
+  v13 = mul v3, v12
+  v14 = pick true, v3, v13
+  go c(v14)
+
+c(joined: i32):
+  v15 = load f64 [v6]
+  v16 = to_float.s f64 joined
+  v17 = call pow(v15, v16)
+  return v17
+}
+)");
+}
+
+}  // namespace
+}  // namespace porphyry
