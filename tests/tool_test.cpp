@@ -82,6 +82,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
       {"lower --target z80 " + good, 2, "no target is called 'z80'"},
       {"lower --with sse9 " + good, 2, "x64 has no feature 'sse9'"},
       {"lower --as picture " + good, 2, "there is no form 'picture'"},
+      {"lower " + good + " -o " + folder.file("m.o"), 2, "object files are not written yet"},
       {"lower --function g " + good, 2, "no function with a body is called 'g'"},
       {"lower " + good + " -o " + folder.file("none/x.s"), 1, "cannot write"},
       {"lower " + good + " -o /dev/full", 1, "cannot write"},

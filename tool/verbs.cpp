@@ -45,6 +45,10 @@ int verb_optimize(const Options& o) {
 int verb_lower(const Options& o) {
   return guarded([&] {
     std::string as = !o.as.empty() ? o.as : o.output.ends_with(".s") ? "assembly" : "listing";
+    if (as == "listing" && o.as.empty() && o.output.ends_with(".o"))
+      fail({complaint("object files are not written yet",
+                      "a name that ends in .s, for assembly text, or --as listing")},
+           call_at_fault);
     if (as != "assembly" && as != "listing" && as != "json")
       fail({complaint("there is no form '" + as + "'", "assembly, listing or json")}, call_at_fault);
     const machine::Target& target = target_of(o);
