@@ -121,6 +121,12 @@ std::vector<Edge> Function::edges(Instruction i) const {
 
 // ---- instructions -----------------------------------------------------------------------------------------
 
+bool Function::has_effect(Instruction i) const {
+  const OperationInfo& row = info(op(i));
+  if (row.writes_memory() || row.may_trap() || row.ends_block()) return true;
+  return row.layout == Layout::Load && address(i).is_volatile;
+}
+
 uint32_t Function::add_address(const Address& a) {
   addresses_.push_back(a);
   return static_cast<uint32_t>(addresses_.size() - 1);

@@ -8,12 +8,6 @@ namespace {
 
 constexpr uint32_t constant_cost = 10;
 
-bool writes_or_leaves(const Function& f, Instruction i) {
-  const OperationInfo& row = info(f.op(i));
-  bool access = row.layout == Layout::Load || row.layout == Layout::Store;
-  return row.writes_memory() || row.may_trap() || (access && f.address(i).is_volatile);
-}
-
 }  // namespace
 
 Matcher::Matcher(const Module& module, const Function& function, const Target& target, uint8_t features)
@@ -28,7 +22,7 @@ void Matcher::visit(Block b) {
   uint32_t epoch = 0;
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     epoch_[i] = epoch;
-    if (writes_or_leaves(f_, i)) ++epoch;
+    if (f_.has_effect(i)) ++epoch;
     size_t op = static_cast<size_t>(f_.op(i));
     if (f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf)
       op = static_cast<size_t>(Op::At);  // addresses, too

@@ -55,11 +55,6 @@ class Selector {
 
   // ---- which instructions are roots -----------------------------------------------------------------------
 
-  bool has_effect(Instruction i) const {
-    const OperationInfo& row = info(f_.op(i));
-    return row.writes_memory() || row.may_trap() || row.ends_block() ||
-           (row.layout == Layout::Load && f_.address(i).is_volatile);
-  }
   void need(Value v) { needed_[v] = true; }
   void need_address(Instruction access);
 
@@ -80,7 +75,7 @@ class Selector {
   void mark_needed(Block b) {
     for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i)) {
       Op op = f_.op(i);
-      bool wanted = has_effect(i) || (f_.result_count(i) && needed_[f_.result(i)]);
+      bool wanted = f_.has_effect(i) || (f_.result_count(i) && needed_[f_.result(i)]);
       if (!wanted) continue;
       if (op == Op::Call || op == Op::Go || op == Op::Return) {
         for (size_t k = 0; k < f_.operand_count(i); ++k) need(f_.operand(i, k));

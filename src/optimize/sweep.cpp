@@ -15,7 +15,7 @@ class Sweeper {
     bool changed = unreachable_blocks();
     for (Block b = f_.entry(); b.exists(); b = f_.next(b))
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
-        if (has_effect(i)) want_operands(i);
+        if (f_.has_effect(i)) want_operands(i);
     while (!work_.empty()) {
       Value v = work_.back();
       work_.pop_back();
@@ -28,12 +28,6 @@ class Sweeper {
   }
 
  private:
-  bool has_effect(Instruction i) const {
-    const OperationInfo& row = info(f_.op(i));
-    if (row.writes_memory() || row.may_trap() || row.ends_block()) return true;
-    return row.layout == Layout::Load && f_.address(i).is_volatile;
-  }
-
   void want(Value v) {
     if (wanted_[v]) return;
     wanted_[v] = 1;
@@ -89,7 +83,7 @@ class Sweeper {
         bool used = false;
         for (size_t k = 0; k < f_.result_count(i); ++k) used |= wanted_[f_.result(i, k)] != 0;
         if (used) continue;
-        if (has_effect(i)) {
+        if (f_.has_effect(i)) {
           if (f_.result_count(i) && f_.op(i) != Op::Call && info(f_.op(i)).may_trap())
             w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap",
                         "a divisor that is shown not to be zero");

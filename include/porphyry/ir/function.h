@@ -121,6 +121,9 @@ class Function {
   Instruction previous(Instruction i) const { return instructions_[i].previous; }
   Position position(Instruction i) const { return instructions_[i].position; }
   void set_position(Instruction i, Position p) { instructions_[i].position = p; }
+  // Whether running it shows beyond its results: it writes memory, may trap or ends its block, or the access
+  // is volatile. What has no effect and no use may go.
+  bool has_effect(Instruction i) const;
   // Both in one block.
   bool comes_before(Instruction a, Instruction b) const {
     return instructions_[a].order < instructions_[b].order;

@@ -26,6 +26,7 @@ struct RegisterView {  // a width under which a class's registers have names
   std::span<const std::string_view> names;  // by place in the class
 };
 
+// Class 0 holds whole numbers and addresses, class 1 floats and lanes: every book lists them in this order.
 struct RegisterClass {
   std::string_view name;
   uint8_t first, count;  // physical numbers
