@@ -294,6 +294,22 @@ TEST(Jit, RefusesWithReasons) {
   EXPECT_NE(refused.why()[0].message.find("more results than registers"), std::string::npos);
 }
 
+// A helper's name that the module has given to something else must not be called in the helper's place.
+TEST(Legalize, RefusesHelpersWhoseNameIsTaken) {
+  Realm realm;
+  const char* use = "func f(a: f64, b: f64) -> f64 {\nenter:\n  r = rem a, b\n  return r\n}\n";
+  const char* own = "func fmod(a: f64, b: f64) -> f64 {\nenter:\n  return a\n}\n";
+  for (std::string taken : {std::string(own), std::string("data fmod holds i8: 1\n"),
+                            std::string("extern func fmod(f32) -> f32\n")}) {
+    auto module = must_read(realm, "module m\n" + taken + use);
+    auto lowered = lower(*module, target());
+    ASSERT_FALSE(lowered.good()) << taken;
+    EXPECT_NE(lowered.why()[0].message.find("'fmod'"), std::string::npos);
+  }
+  auto module = must_read(realm, std::string("module m\nextern func fmod(f64, f64) -> f64\n") + use);
+  EXPECT_TRUE(lower(*module, target()).good());
+}
+
 TEST(Apart, ReportsTrapsWildAccessesAndEndlessLoops) {
   Realm realm;
   auto module = must_read(

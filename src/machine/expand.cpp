@@ -229,8 +229,16 @@ Value Expander::reverse(Value v, Type type, unsigned smallest) {
 
 Value Expander::helper(const char* single, const char* twice, const Operands& v, Type type) {
   std::string_view name = type.bits() == 32 ? single : twice;
+  Signature signature{std::vector<Type>(v.size(), type), {type}};
   Symbol s = module_.find(name);
-  if (!s.exists()) s = module_.add_extern_function(name, {std::vector<Type>(v.size(), type), {type}});
+  if (!s.exists()) s = module_.add_extern_function(name, signature);
+  if (module_[s].kind != SymbolKind::ExternFunction || module_[s].signature != signature) {
+    std::string text(name);
+    problems_.push_back(complaint(
+        "an operation is done by the external function '" + text + "', but the module uses that name itself",
+        "another name for the module's own '" + text + "'"));
+    return v[0];  // nothing is made of a module with problems
+  }
   return pen_.call(s, v)[0];
 }
 

@@ -12,6 +12,8 @@ class Expander {
       : module_(module), f_(function), pen_(module, function), coverage_(coverage) {}
 
   Pen& pen() { return pen_; }
+  // Helpers that cannot be called because the module uses their name for something else.
+  const Diagnostics& problems() const { return problems_; }
 
   // Writes `op`, or what stands for it. `result` may be left out where it follows from the operands.
   Value make(Op op, std::vector<Value> operands, Type result = {});
@@ -39,6 +41,7 @@ class Expander {
   Function& f_;
   Pen pen_;
   const Coverage& coverage_;
+  Diagnostics problems_;
 };
 
 }  // namespace porphyry::machine

@@ -73,13 +73,14 @@ class Rewriter {
         coverage_(coverage),
         expander_(module, f_, coverage) {}
 
-  void run() {
+  Diagnostics run() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
       for (Instruction i = f_.first(b), after; i.exists(); i = after) {
         after = f_.next(i);
         one(i);
       }
     }
+    return expander_.problems();
   }
 
  private:
@@ -200,8 +201,9 @@ bool is_compare(Op op) { return info(op).result == ResultRule::Truth; }
 
 }  // namespace
 
-void rewrite_operations(Module& module, Symbol function, const Target& target, const Coverage& coverage) {
-  Rewriter(module, function, target, coverage).run();
+Diagnostics rewrite_operations(Module& module, Symbol function, const Target& target,
+                               const Coverage& coverage) {
+  return Rewriter(module, function, target, coverage).run();
 }
 
 namespace {
@@ -275,10 +277,11 @@ class Gatherer {
 // in the block of the access that uses it.
 void gather_beside_users(Module& module, Function& f) { Gatherer(module, f).run(); }
 
-void legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage) {
-  rewrite_operations(module, function, target, coverage);
+Diagnostics legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage) {
+  Diagnostics problems = rewrite_operations(module, function, target, coverage);
   split_critical_edges(module.function(function));
   gather_beside_users(module, module.function(function));
+  return problems;
 }
 
 }  // namespace porphyry::machine

@@ -30,7 +30,10 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   out.legal = clone(module);
   size_t count = out.legal->symbol_count();  // legalizing may add externals behind
   for (size_t k = 0; k < count; ++k)
-    if (out.legal->is_function(Symbol(k))) legalize(*out.legal, Symbol(k), target, coverage);
+    if (out.legal->is_function(Symbol(k)))
+      for (Diagnostic& d : legalize(*out.legal, Symbol(k), target, coverage))
+        problems.push_back(std::move(d));
+  if (!problems.empty()) return problems;
   for (size_t k = 0; k < count; ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     auto compiled = lower_function(*out.legal, Symbol(k), target, features, options.check_allocation);

@@ -25,12 +25,14 @@ class Coverage {
 // What a type is carried as in a register: bool as i8, ptr as i64.
 Type carrier(Type t);
 
-// The module may get external helper functions. O(instructions added).
-void legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage);
+// The module may get external helper functions; a problem is one whose name the module uses for something
+// else, and the module is not to be lowered then. O(instructions added).
+Diagnostics legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage);
 
 // The steps, in the order `legalize` takes them.
 void split_critical_edges(Function& function);
-void rewrite_operations(Module& module, Symbol function, const Target& target, const Coverage& coverage);
+Diagnostics rewrite_operations(Module& module, Symbol function, const Target& target,
+                               const Coverage& coverage);
 void gather_beside_users(Module& module, Function& function);
 
 }  // namespace porphyry::machine
