@@ -224,7 +224,7 @@ class Spiller {
     uint32_t& s = slots_[scan_.root(r - first_virtual)];
     if (s == none) {
       s = static_cast<uint32_t>(f_.slots.size());
-      f_.slots.push_back({8, 8, 0, true});
+      f_.slots.push_back({8, 8, 0});
     }
     return s;
   }

@@ -18,7 +18,6 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   CompiledFunction out = emit(allocation.code, target);
   out.symbol = function;
   out.covered = std::move(selected->covered);
-  out.allocation_rounds = allocation.rounds;
   return out;
 }
 

@@ -10,9 +10,8 @@ constexpr uint32_t constant_cost = 10;
 
 }  // namespace
 
-Matcher::Matcher(const Module& module, const Function& function, const Target& target, uint8_t features)
-    : module_(module),
-      f_(function),
+Matcher::Matcher(const Function& function, const Target& target, uint8_t features)
+    : f_(function),
       target_(target),
       features_(features),
       best_(function.instruction_limit()),

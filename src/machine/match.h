@@ -4,7 +4,7 @@
 #include <array>
 #include <optional>
 
-#include "porphyry/ir/module.h"
+#include "porphyry/ir/function.h"
 #include "porphyry/machine/target.h"
 
 namespace porphyry::machine {
@@ -23,7 +23,7 @@ struct Match {
 
 class Matcher {
  public:
-  Matcher(const Module& module, const Function& function, const Target& target, uint8_t features);
+  Matcher(const Function& function, const Target& target, uint8_t features);
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules of their operations).
   void visit(Block b);
@@ -45,7 +45,6 @@ class Matcher {
   uint32_t cost_of_leaf(Value v, Instruction root) const;
   std::optional<Match> try_rule(uint16_t index, Instruction i) const;
 
-  const Module& module_;
   const Function& f_;
   const Target& target_;
   uint8_t features_;

@@ -21,7 +21,7 @@ class Selector {
         target_(target),
         dominators_(f_),
         loops_(f_, dominators_),
-        matcher_(module, f_, target, features),
+        matcher_(f_, target, features),
         needed_(f_.value_limit()),
         registers_(f_.value_limit(), no_register),
         slots_(f_.instruction_limit(), no_slot) {
@@ -174,7 +174,7 @@ class Selector {
     if (slot == no_slot) {
       const ReserveShape& shape = f_.reserve_shape(reserve);
       slot = static_cast<uint32_t>(code().slots.size());
-      code().slots.push_back({std::max<uint64_t>(shape.bytes, 1), shape.align, 0, false});
+      code().slots.push_back({std::max<uint64_t>(shape.bytes, 1), shape.align, 0});
     }
     return slot;
   }

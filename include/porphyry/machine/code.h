@@ -75,7 +75,6 @@ struct FrameSlot {
   uint64_t bytes = 8;
   uint32_t align = 8;
   int64_t offset = 0;  // from the stack pointer, once the frame is laid out
-  bool is_spill = false;
 };
 
 struct PoolEntry {

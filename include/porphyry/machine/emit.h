@@ -46,9 +46,8 @@ struct CompiledFunction {
   };
   std::vector<BlockPlace> blocks;
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
-  uint64_t frame_bytes = 0;  // below the saved registers
+  uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterMask saved = 0;
-  unsigned allocation_rounds = 1;
 };
 
 // Lays out the frame: slots get offsets, addresses in the code become relative to the stack pointer.
