@@ -185,11 +185,11 @@ TEST(Evaluator, CallsHostFunctions) {
   Outcome missing = e.call(module->find("f"), {&five, 1});
   EXPECT_EQ(missing.end, End::Fault);
   EXPECT_EQ(missing.message, "no host function is provided for 'twice'");
-  e.provide(module->find("twice"), [](std::span<const Datum> a, std::span<Datum> r) {
-    r[0].bits = 2 * a[0].bits;
+  e.provide(module->find("twice"), [](HostCall& call) {
+    call.results[0].bits = 2 * call.arguments[0].bits;
     return true;
   });
-  e.provide(module->find("never"), [](std::span<const Datum>, std::span<Datum>) { return false; });
+  e.provide(module->find("never"), [](HostCall&) { return false; });
   EXPECT_EQ(e.call(module->find("f"), {&five, 1}).results[0].bits, 11u);
   EXPECT_EQ(e.call(module->find("g"), {}).end, End::Trap);
 }

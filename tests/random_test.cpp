@@ -102,7 +102,9 @@ class Laboratory {
     void* host = usual_externals(module.symbol_name(s));
     size_t count = module.signature(s)->parameters.size();
     bool single = module.signature(s)->results[0] == Type::f32();
-    e.provide(s, [=](std::span<const Datum> a, std::span<Datum> r) {
+    e.provide(s, [=](HostCall& call) {
+      auto a = call.arguments;
+      auto r = call.results;
       auto run = [&](auto zero) {
         using F = decltype(zero);
         using Bits = std::conditional_t<sizeof(F) == 4, uint32_t, uint64_t>;

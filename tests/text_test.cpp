@@ -167,7 +167,7 @@ TEST(Text, EachMistakeIsNamedWithItsPlace) {
       {"  b = eq 3, 4\n  return a\n", 5, 10, "the type of this number is not known", "3:i32"},
       {"  b = narrow i64 a\n  return a\n", 5, 18, "'narrow' cannot make i64 from i32",
        "an integer to a narrower one"},
-      {"  b = narrow i7 a\n  return a\n", 5, 14, "no type is written here", "i32"},
+      {"  b = narrow i1 a\n  return a\n", 5, 14, "no type is written here", "i2 to i128"},
       {"  b = load i32 [a]\n  return b\n", 5, 17, "'load' does not take i32 here", "starts with a pointer"},
       {"  b = load i32 [p + a*4]\n  return b\n", 5, 21, "'load' does not take i32 here",
        "as wide as a pointer"},

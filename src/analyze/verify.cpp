@@ -4,6 +4,7 @@
 
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/ir/typing.h"
+#include "verify_kinds.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry {
@@ -33,43 +34,154 @@ class Verifier {
   bool block(Block b) {
     Instruction last = f_.terminator(b);
     if (!last.exists()) {
-      complain(b, "the block does not end", "return, go, when or trap as its last line");
+      complain(b, "the block does not end", "return, go, when, choose or trap as its last line");
       return false;
     }
+    bool whole = true;
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
+      whole &= has_its_parts(i);
+      if (!whole) continue;
       types(i);
       targets(i);
+      words(i);
+      if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) access(i);
+    }
+    return whole;
+  }
+
+  // Whether all that the instruction refers to is there, so that it can be looked at, and printed, at all.
+  bool has_its_parts(Instruction i) {
+    for (size_t k = 0; k < f_.operand_count(i); ++k)
+      if (!f_.operand(i, k).exists() || f_.operand(i, k).index >= f_.value_limit())
+        return complain(i, "an operand is missing", "a value"), false;
+    size_t edges = f_.edge_count(i);
+    bool right = f_.op(i) == Op::Go       ? edges == 1
+                 : f_.op(i) == Op::When   ? edges == 2
+                 : f_.op(i) == Op::Choose ? edges >= 1
+                                          : edges == 0;
+    if (!right) {
+      complain_function("'" + std::string(info(f_.op(i)).name) + "' has " + std::to_string(edges) + " ways",
+                        "go: one, when: two, choose: one for each case and else");
+      return false;
+    }
+    for (Edge e : f_.edges(i))
+      for (size_t k = 0; k < f_.argument_count(e); ++k)
+        if (!f_.argument(e, k).exists()) return complain(i, "an argument is missing", "a value"), false;
+    bool names_symbol = f_.op(i) == Op::AddressOf || info(f_.op(i)).layout == Layout::Call;
+    if (names_symbol && f_.symbol(i).index >= module_.symbol_count()) {
+      complain_function("'" + std::string(info(f_.op(i)).name) + "' names nothing that is there",
+                        "a function or data of the module");
+      return false;
     }
     return true;
   }
 
-  void types(Instruction i) {
-    std::vector<Type> operands;
-    for (size_t k = 0; k < f_.operand_count(i); ++k) {
-      if (!f_.operand(i, k).exists()) return complain(i, "an operand is missing", "a value");
-      operands.push_back(f_.type(f_.operand(i, k)));
+  OperandForm form(Instruction i) const {
+    switch (info(f_.op(i)).layout) {
+      case Layout::Load:
+      case Layout::Store:
+      case Layout::At:
+      case Layout::Fill: return {&f_.address(i), nullptr};
+      case Layout::Copy: return {&f_.copy_shape(i).to, &f_.copy_shape(i).from};
+      default: return {};
     }
-    if (f_.op(i) == Op::Call) return call(i, operands);
-    if (f_.op(i) == Op::Return)
-      return listed_types(i, operands, f_.signature().results, "returns", f_.signature());
-    std::optional<Type> result;
-    if (f_.result_count(i)) result = f_.type(f_.result(i));
-    if (auto problem = typing_problem(f_.op(i), operands, result))
-      complain(i, problem->message, problem->expected);
   }
 
-  void call(Instruction i, const std::vector<Type>& operands) {
-    Symbol callee = f_.symbol(i);
-    const Signature* signature = callee.index < module_.symbol_count() ? module_.signature(callee) : nullptr;
+  void types(Instruction i) {
+    operands_.clear(), results_.clear();
+    for (size_t k = 0; k < f_.operand_count(i); ++k) operands_.push_back(f_.type(f_.operand(i, k)));
+    for (size_t k = 0; k < f_.result_count(i); ++k) results_.push_back(f_.type(f_.result(i, k)));
+    Op op = f_.op(i);
+    if (info(op).layout == Layout::Call) return call(i);
+    if (info(op).layout == Layout::CallThrough) return call_through(i);
+    if (op == Op::Return) return listed_types(i, operands_, f_.signature().results, "returns", f_.signature());
+    if (auto problem = typing_problem(op, operands_, results_, form(i)))
+      return complain(i, problem->message, problem->expected);
+    if (results_.empty() && info(op).result_count())
+      return complain(i, "'" + std::string(info(op).name) + "' has no result here", "a result");
+    for (Type t : operands_) pointer_width(i, t);
+    for (Type t : results_) pointer_width(i, t);
+    if (op == Op::Shuffle) shuffle(i);
+    if (op == Op::End && !is_sole(f_.operand(i, 0)))
+      complain(i, "this ends what no 'sole' began", "end q, where q = sole p");
+  }
+
+  void pointer_width(Instruction i, Type t) {
+    if (t.is_pointer() && t != module_.pointer_type())
+      complain(i, "a pointer has " + std::to_string(t.bits()) + " bits here",
+               std::to_string(module_.layout.pointer_bits) + " bits, as the module's layout says");
+  }
+
+  bool is_sole(Value v) const {
+    Instruction d = f_.definition(v);
+    return d.exists() && f_.op(d) == Op::Sole;
+  }
+
+  void shuffle(Instruction i) {
+    unsigned limit = 2 * operands_[0].lanes();
+    for (unsigned k = 0; k < results_[0].lanes(); ++k)
+      if (f_.shuffle_lane(i, k) >= limit)
+        return complain(i, "there is no lane " + std::to_string(f_.shuffle_lane(i, k)) + " in both operands",
+                        "a number below " + std::to_string(limit));
+  }
+
+  void call(Instruction i) {
+    const Signature* signature = module_.signature(f_.symbol(i));
     if (!signature)
       return complain(i, "the call names nothing that can be called", "a function of the module");
-    listed_types(i, operands, signature->parameters, "passes", *signature);
-    std::vector<Type> results;
-    for (size_t k = 0; k < f_.result_count(i); ++k) results.push_back(f_.type(f_.result(i, k)));
-    if (results != signature->results)
-      complain(i, "the call's results are not those of the function", signature->text());
+    if (signature->variadic && operands_.size() > signature->parameters.size())
+      operands_.resize(signature->parameters.size());
+    listed_types(i, operands_, signature->parameters, "passes", *signature);
+    bool returns = f_.op(i) == Op::ReturnCall;
+    if ((returns ? f_.signature().results : results_) != signature->results)
+      complain(i,
+               returns ? "the function called gives other results than this one"
+                       : "the call's results are not those of the function",
+               signature->text());
+  }
+
+  void call_through(Instruction i) {
+    if (operands_.empty() || !operands_[0].is_pointer())
+      complain(i, "this calls through something that is no pointer", "ptr: the address of a function");
+    if (f_.op(i) == Op::ReturnCallThrough && !results_.empty())
+      complain(i, "'return call' has results of its own", "none: they are this function's");
+  }
+
+  // Promises and permits that the operation knows.
+  void words(Instruction i) {
+    Op op = f_.op(i);
+    if (uint8_t wrong = f_.promises(i) & static_cast<uint8_t>(~info(op).promises))
+      complain(i, "'" + std::string(info(op).name) + "' cannot promise " + words_of(wrong, promise_words()),
+               info(op).promises ? words_of(info(op).promises, promise_words()) : "no promise");
+    uint8_t known = info(op).ends_block() ? uint8_t(permit::ends) : uint8_t(0);
+    auto is_float = [](Type t) { return t.is_float(); };
+    if (std::any_of(operands_.begin(), operands_.end(), is_float) ||
+        std::any_of(results_.begin(), results_.end(), is_float))
+      known |= permit::of_floats;
+    if (uint8_t wrong = f_.permits(i) & static_cast<uint8_t>(~known))
+      complain(i, "permit " + words_of(wrong, permit_words()) + " means nothing here",
+               "reorder, fuse, nonan, noinf, nozerosign, estimate: floats; ends: what ends a block");
+  }
+
+  void access(Instruction i) {
+    const Address& a = f_.address(i);
+    Type t = f_.op(i) == Op::Load ? results_[0] : operands_[0];
+    if (a.align == 0 || (a.align & (a.align - 1)) != 0)
+      complain(i, "the alignment " + std::to_string(a.align) + " is no power of two", "1, 2, 4, 8, …");
+    if (f_.op(i) == Op::Store && (a.early || a.as_unwritten))
+      complain(i, a.early ? "a store is never early" : "a store writes what 'as const' says nobody writes",
+               "a load");
+    if (!a.kind.exists()) return;
+    if (a.kind.index >= module_.kinds.path_count())
+      return complain_function("an access names a kind that is not there", "a path of the module's kinds");
+    const KindPathRow& path = module_.kinds[a.kind];
+    if (t.bytes() > path.room)
+      complain(i,
+               "an access of " + std::to_string(t.bytes()) + " bytes is wider than its member '" +
+                   path_text(module_, a.kind) + "'",
+               "at most " + std::to_string(path.room) + (path.room == 1 ? " byte" : " bytes"));
   }
 
   void listed_types(Instruction i, const std::vector<Type>& is, const std::vector<Type>& should,
@@ -154,7 +266,47 @@ class Verifier {
   const Function& f_;
   Origin origin_;
   Diagnostics out_;
+  std::vector<Type> operands_, results_;  // of the instruction being looked at
 };
+
+// What a module says besides its functions.
+void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out) {
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    const SymbolRow& row = module[Symbol(k)];
+    auto complain = [&](std::string message, std::string expected) {
+      Diagnostic d = complaint("'" + std::string(module.text(row.name)) + "' " + message, expected);
+      if (origin.places) {
+        TextMap::Place place = origin.places->bodies[k].header;
+        d = origin.source->at(place.offset, place.length, d.message, d.expected);
+      }
+      out.push_back(std::move(d));
+    };
+    if (row.is_local && row.is_weak)
+      complain("is both local and weak", "one of them: what is local meets no other of its name");
+    bool is_function = module.signature(Symbol(k)) != nullptr;
+    const Signature* signature = module.signature(Symbol(k));
+    for (size_t p = 0; is_function && p < row.facts.marks.size(); ++p) {
+      bool is_pointer = p < signature->parameters.size() && signature->parameters[p].is_pointer();
+      if ((row.facts.marks[p] & (mark::sole | mark::unwritten)) && !is_pointer)
+        complain("marks parameter " + std::to_string(p + 1) + " as " +
+                     words_of(row.facts.marks[p], mark_words(), " "),
+                 "a pointer: 'sole' and 'const' speak of what it leads to");
+    }
+    bool gives_pointer = signature && !signature->results.empty() && signature->results[0].is_pointer();
+    bool takes_pointer = signature && !signature->parameters.empty() && signature->parameters[0].is_pointer();
+    if ((row.facts.outside & outside::allocates) && !gives_pointer)
+      complain("allocates but gives no pointer", "ptr as its first result");
+    if ((row.facts.outside & outside::frees) && !takes_pointer)
+      complain("frees but takes no pointer", "ptr as its first parameter");
+    for (const DataPiece& piece : row.data.pieces) {
+      bool fits = piece.kind != DataPiece::Kind::Numbers ||
+                  (piece.type.exists() && piece.numbers.size() % piece.type.words() == 0);
+      if (!fits) complain("holds numbers without a type that fits them", "whole numbers of words, see Type::words");
+      for (Symbol s : piece.symbols)
+        if (s.index >= module.symbol_count()) complain("holds the address of nothing", "a symbol of the module");
+    }
+  }
+}
 
 }  // namespace
 
@@ -164,6 +316,8 @@ Diagnostics verify(const Module& module, Symbol function, const Origin& origin) 
 
 Diagnostics verify(const Module& module, const Origin& origin) {
   Diagnostics out;
+  verify_kinds(module, origin, out);
+  verify_symbols(module, origin, out);
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (!module.is_function(Symbol(k))) continue;
     if (origin.places && !origin.places->bodies[k].is_complete) continue;  // its gaps would mislead
@@ -176,7 +330,10 @@ Diagnostics verify(const Module& module, const Origin& origin) {
 Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source) {
   ReadModule read = read_text(realm, source);
   Diagnostics found = verify(*read.module, {&source, &read.places});
-  if (read.problems.empty() && found.empty()) return std::move(read.module);
+  if (read.problems.empty() && found.empty()) {
+    read.module->compact();
+    return std::move(read.module);
+  }
   for (Diagnostic& d : found) read.problems.push_back(std::move(d));
   std::stable_sort(read.problems.begin(), read.problems.end(), [](const Diagnostic& a, const Diagnostic& b) {
     return std::pair(a.line, a.column) < std::pair(b.line, b.column);

@@ -14,12 +14,6 @@
 namespace porphyry {
 namespace {
 
-uint64_t element(const uint8_t* bytes, Type type, size_t k) {
-  uint64_t bits = 0;
-  std::memcpy(&bits, bytes + k * type.bytes(), type.bytes());
-  return type.is_bool() ? bits & 1 : bits;
-}
-
 std::vector<std::string> split(const std::string& s, char by) {
   std::vector<std::string> out(1);
   for (char c : s) {
@@ -32,9 +26,10 @@ std::vector<std::string> split(const std::string& s, char by) {
 }
 
 // A number in a file of columns may leave out the point.
-std::optional<uint64_t> column_bits(const std::string& word, Type type) {
-  if (type.is_float()) return text::float_bits(word, type);
-  return text::literal_bits(word, type);
+std::optional<Word> column_bits(const std::string& word, Type type) {
+  auto bits = text::literal_bits(word, type);
+  if (!bits && type.is_float()) bits = text::float_bits(word, type);
+  return bits;
 }
 
 struct ParsedWord {
@@ -42,31 +37,33 @@ struct ParsedWord {
   std::optional<MemoryPiece> piece;
 };
 
-Result<ParsedWord> parse_file(const std::string& word) {
+Result<ParsedWord> parse_file(const std::string& word, ByteOrder order) {
   auto parts = split(word.substr(5), ':');
   const char* form = "file:PATH:TYPE, or file:PATH:TYPE:COLUMN";
-  std::optional<uint64_t> column = 0;
+  std::optional<Word> column = 0;
   if (parts.size() > 2 && !Type::named(parts.back())) {
     column = text::integer_bits(parts.back(), Type::integer(32));
     parts.pop_back();
   }
   auto type = parts.size() < 2 ? std::nullopt : Type::named(parts.back());
-  if (!type || type->is_pointer() || !column)
+  if (!type || type->is_pointer() || type->has_lanes() || !column)
     return complaint("'" + word + "' does not say what the file holds", form);
   parts.pop_back();
   std::string path = parts[0];
   for (size_t k = 1; k < parts.size(); ++k) path += ":" + parts[k];
-  auto bytes = read_numbers(path, *type, static_cast<unsigned>(*column));
+  auto bytes = read_numbers(path, *type, static_cast<unsigned>(*column), order);
   if (!bytes) return bytes.why();
-  return ParsedWord{{}, MemoryPiece{word, *type, std::move(*bytes), nullptr}};
+  ParsedWord out;
+  out.piece = MemoryPiece{word, *type, std::move(*bytes), nullptr, order};
+  return out;
 }
 
-Result<ParsedWord> parse_word(const std::string& word, Type type) {
+Result<ParsedWord> parse_word(const std::string& word, Type type, ByteOrder order) {
   bool file = word.starts_with("file:"), zero = word.starts_with("zero:");
   if ((file || zero) && !type.is_pointer())
     return complaint("'" + word + "' gives an address, but the parameter is " + type.name(),
                      "a number of type " + type.name());
-  if (file) return parse_file(word);
+  if (file) return parse_file(word, order);
   if (zero) {
     auto parts = split(word.substr(5), ':');
     auto n = text::integer_bits(parts[0], Type::integer(64));
@@ -74,25 +71,41 @@ Result<ParsedWord> parse_word(const std::string& word, Type type) {
     if (!n || *n > (uint64_t(1) << 30) || !shown || shown->is_pointer() || parts.size() > 2)
       return complaint("'" + word + "' is not a number of bytes up to 2^30 and perhaps a type",
                        "zero:BYTES, or zero:BYTES:TYPE");
-    return ParsedWord{{}, MemoryPiece{word, *shown, std::vector<uint8_t>(*n), nullptr}};
+    ParsedWord out;
+    out.piece = MemoryPiece{word, *shown, std::vector<uint8_t>(static_cast<size_t>(*n)), nullptr, order};
+    return out;
   }
-  auto bits = text::literal_bits(word, type);
-  if (!bits && type.is_float()) bits = text::float_bits(word, type);  // a whole number will do
-  if (!bits)
+  auto words = text::literal_words(word, type);
+  if (!words && type.is_float() && !type.has_lanes())  // a whole number will do
+    if (auto bits = text::float_bits(word, type)) words = std::vector<uint64_t>{*bits};
+  if (!words)
     return complaint(
         "'" + word + "' is not a number of type " + type.name(),
         type.is_pointer() ? "file:PATH:TYPE, zero:BYTES or null" : "a number of type " + type.name());
-  return ParsedWord{{*bits, -1}, std::nullopt};
+  ParsedWord out;
+  out.argument.words = std::move(*words);
+  return out;
 }
 
 }  // namespace
 
-uint64_t MemoryPiece::number(size_t k) const { return element(memory->bytes().data(), type, k); }
-uint64_t MemoryPiece::number_before(size_t k) const { return element(initial.data(), type, k); }
+namespace {
+std::string number_text(const MemoryPiece& p, const uint8_t* bytes, size_t k) {
+  std::vector<uint64_t> words(p.type.words());
+  get_value(p.type, bytes + k * p.type.bytes(), p.order, words);
+  return text::literal_text(words, p.type);
+}
+}  // namespace
+
+std::string MemoryPiece::number(size_t k) const { return number_text(*this, memory->bytes().data(), k); }
+std::string MemoryPiece::number_before(size_t k) const { return number_text(*this, initial.data(), k); }
+bool MemoryPiece::changed(size_t k) const {
+  auto at = static_cast<ptrdiff_t>(k * type.bytes());
+  return !std::equal(initial.begin() + at, initial.begin() + at + type.bytes(), memory->bytes().begin() + at);
+}
 std::string MemoryPiece::numbers(size_t most) const {
   std::string out;
-  for (size_t k = 0; k < count() && k < most; ++k)
-    out += (k ? " " : "") + text::literal_text(number(k), type);
+  for (size_t k = 0; k < count() && k < most; ++k) out += (k ? " " : "") + number(k);
   return count() > most ? out + " …" : out;
 }
 bool MemoryPiece::changed() const {
@@ -100,7 +113,8 @@ bool MemoryPiece::changed() const {
 }
 void MemoryPiece::reset() { std::copy(initial.begin(), initial.end(), memory->bytes().begin()); }
 
-Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column) {
+Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column,
+                                          ByteOrder order) {
   auto text = read_file(path);
   if (!text) return text.why();
   if (path.ends_with(".bin")) return std::vector<uint8_t>(text->begin(), text->end());
@@ -131,7 +145,9 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
                                      "a number of type " + type.name()));
       continue;
     }
-    for (unsigned k = 0; k < type.bytes(); ++k) out.push_back(static_cast<uint8_t>(*bits >> 8 * k));
+    uint64_t words[2] = {static_cast<uint64_t>(*bits), static_cast<uint64_t>(*bits >> 64)};
+    out.resize(out.size() + type.bytes());
+    put_value(type, {words, type.words()}, order, out.data() + out.size() - type.bytes());
   }
   if (!problems.empty()) return problems;
   return out;
@@ -156,7 +172,7 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
   out.function = s;
   Diagnostics problems;
   for (size_t k = 0; k < words.size(); ++k) {
-    auto parsed = parse_word(words[k], signature.parameters[k]);
+    auto parsed = parse_word(words[k], signature.parameters[k], module.layout.order);
     if (!parsed) {
       problems.insert(problems.end(), parsed.why().begin(), parsed.why().end());
       continue;
@@ -183,30 +199,42 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
                                             {Type::f64()}})
       continue;
     size_t count = row.signature.parameters.size();
-    evaluator.provide(Symbol(k), [host, count](std::span<const Datum> a, std::span<Datum> r) {
-      auto real = [&](size_t i) { return std::bit_cast<double>(a[i].bits); };
+    evaluator.provide(Symbol(k), [host, count](HostCall& c) {
+      auto real = [&](size_t i) { return std::bit_cast<double>(c.arguments[i].bits); };
       double v = count == 1 ? reinterpret_cast<double (*)(double)>(host)(real(0))
                  : count == 2
                      ? reinterpret_cast<double (*)(double, double)>(host)(real(0), real(1))
                      : reinterpret_cast<double (*)(double, double, double)>(host)(real(0), real(1), real(2));
-      r[0].bits = std::bit_cast<uint64_t>(v);
+      c.results[0].bits = std::bit_cast<uint64_t>(v);
       return true;
     });
   }
   std::vector<Datum> pieces, arguments;
   for (MemoryPiece& p : call.pieces)
     pieces.push_back(evaluator.attach(p.memory->bytes().first(p.initial.size()), p.word));
-  for (const auto& a : call.arguments)
-    arguments.push_back(a.piece < 0 ? Datum{a.bits, 0} : pieces[static_cast<size_t>(a.piece)]);
+  const Signature& signature = module.function(call.function).signature();
+  for (size_t k = 0; k < call.arguments.size(); ++k) {
+    const auto& a = call.arguments[k];
+    unsigned step = signature.parameters[k].words_per_lane();
+    if (a.piece >= 0) arguments.push_back(pieces[static_cast<size_t>(a.piece)]);
+    for (size_t w = 0; a.piece < 0 && w < a.words.size(); w += step)
+      arguments.push_back({a.words[w], step == 2 ? a.words[w + 1] : 0});
+  }
   auto start = std::chrono::steady_clock::now();
   Outcome run = evaluator.call(call.function, arguments);
   CallOutcome out;
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
-  const auto& types = module.function(call.function).signature().results;
-  for (size_t k = 0; k < run.results.size(); ++k)
-    out.results.push_back(text::literal_text(run.results[k].bits, types[k]));
+  for (size_t k = 0, at = 0; !run.results.empty() && k < signature.results.size(); ++k) {
+    Type t = signature.results[k];
+    std::vector<uint64_t> words;
+    for (unsigned lane = 0; lane < t.lanes(); ++lane, ++at) {
+      words.push_back(run.results[at].bits);
+      if (t.words_per_lane() == 2) words.push_back(run.results[at].high);
+    }
+    out.results.push_back(text::literal_text(words, t));
+  }
   for (const Outcome::Call& c : run.trace) {
     std::string line = "in " + std::string(module.symbol_name(c.function));
     if (c.at.exists()) {
@@ -230,7 +258,7 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
   }
   std::vector<uint64_t> arguments;
   for (const auto& a : call.arguments)
-    arguments.push_back(a.piece < 0 ? a.bits
+    arguments.push_back(a.piece < 0 ? a.words[0]
                                     : reinterpret_cast<uint64_t>(
                                           call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
   NativeOutcome run = (*caller)->call_apart(arguments, limit);
@@ -248,11 +276,9 @@ std::vector<std::string> changed_memory(const PreparedCall& call, size_t most) {
   for (const MemoryPiece& p : call.pieces) {
     size_t changed = 0;
     for (size_t k = 0; k < p.count(); ++k) {
-      if (p.number(k) == p.number_before(k)) continue;
+      if (!p.changed(k)) continue;
       if (++changed <= most)
-        out.push_back(fmt::format("{}[{}]: {} became {}", p.word, k,
-                                  text::literal_text(p.number_before(k), p.type),
-                                  text::literal_text(p.number(k), p.type)));
+        out.push_back(fmt::format("{}[{}]: {} became {}", p.word, k, p.number_before(k), p.number(k)));
     }
     if (changed > most) out.push_back(fmt::format("{}: {} more changed", p.word, changed - most));
     if (changed == 0) out.push_back(p.word + ": unchanged");

@@ -48,6 +48,8 @@ struct Integers {
   U rotated_left(U v, unsigned n) const { return n == 0 ? v : (v << n | v >> (width - n)) & mask; }
   // High half of the product by halves, so that no type of twice the width is needed.
   U high_product(U a, U b) const {
+    if constexpr (sizeof(U) == 8) return static_cast<U>(Word(a) * b >> width) & mask;
+    if (width <= 64) return static_cast<U>(Word(a) * b >> width) & mask;
     U product_high = 0, low = 0;
     for (unsigned i = 0; i < width; ++i) {  // shift and add over (high, low), width bits each
       if (!(b >> i & 1)) continue;
@@ -58,6 +60,17 @@ struct Integers {
     }
     return product_high & mask;
   }
+  // Whether the exact result does not fit. Sums are compared before they wrap around the mask.
+  bool add_over_u(U a, U b) const { return ((a + b) & mask) < a; }
+  bool add_over_s(U a, U b) const { return ((a ^ ~b) & (a ^ (a + b)) & least()) != 0; }
+  bool sub_over_s(U a, U b) const { return ((a ^ b) & (a ^ (a - b)) & least()) != 0; }
+  bool mul_over_u(U a, U b) const { return high_product(a, b) != 0; }
+  bool mul_over_s(U a, U b) const {
+    U low = (a * b) & mask;
+    return high_product_signed(a, b) != (low & least() ? mask : 0);
+  }
+  U nearest(U a) const { return a & least() ? least() : mask >> 1; }  // the end of the range on a's side
+
   U high_product_signed(U a, U b) const {
     U high = high_product(a, b);
     if (sign(a) < 0) high -= b;
@@ -77,6 +90,10 @@ Computed integer_operation(Op op, unsigned width, U a, U b) {
     case Op::Add: return give(a + b);
     case Op::Sub: return give(a - b);
     case Op::Mul: return give(a * b);
+    case Op::AddSatU: return give(in.add_over_u(a, b) ? in.mask : a + b);
+    case Op::SubSatU: return give(a < b ? 0 : a - b);
+    case Op::AddSatS: return give(in.add_over_s(a, b) ? in.nearest(a) : a + b);
+    case Op::SubSatS: return give(in.sub_over_s(a, b) ? in.nearest(a) : a - b);
     case Op::DivU: return b == 0 ? trap : give(a / b);
     case Op::RemU: return b == 0 ? trap : give(a % b);
     case Op::DivS:
@@ -118,6 +135,29 @@ Computed integer_operation(Op op, unsigned width, U a, U b) {
     case Op::GtU: return truth(a > b);
     case Op::GeU: return truth(a >= b);
     default: return trap;
+  }
+}
+
+// Operations with two results.
+template <class U>
+Computed integer_pair(Op op, unsigned width, U a, U b, bool carry) {
+  Integers<U> in(width);
+  auto give = [&](U first, U second) { return Computed{static_cast<Word>(first & in.mask), false, second}; };
+  switch (op) {
+    case Op::AddCarry: {
+      U sum = (a + b) & in.mask;
+      return give(sum + carry, sum < a || (carry && sum == in.mask));
+    }
+    case Op::SubBorrow: return give(a - b - carry, a < b || (carry && a == b));
+    case Op::MulWideU: return give(a * b, in.high_product(a, b));
+    case Op::MulWideS: return give(a * b, in.high_product_signed(a, b));
+    case Op::AddOverS: return give(a + b, in.add_over_s(a, b));
+    case Op::AddOverU: return give(a + b, in.add_over_u(a, b));
+    case Op::SubOverS: return give(a - b, in.sub_over_s(a, b));
+    case Op::SubOverU: return give(a - b, a < b);
+    case Op::MulOverS: return give(a * b, in.mul_over_s(a, b));
+    case Op::MulOverU: return give(a * b, in.mul_over_u(a, b));
+    default: return {0, true};
   }
 }
 
@@ -176,10 +216,6 @@ Computed float_operation(Op op, std::span<const Word> arguments) {
   }
 }
 
-Word sign_extended(Word bits, unsigned width) {
-  return static_cast<Word>(static_cast<__int128>(bits << (128 - width)) >> (128 - width));
-}
-
 template <class F>
 Word integer_of(F value, unsigned width, bool is_signed) {
   if (std::isnan(value)) return 0;
@@ -229,6 +265,12 @@ Computed compute(Op op, Type operand, Type result, std::span<const Word> argumen
     return operand.bits() == 32 ? float_operation<float>(op, arguments)
                                 : float_operation<double>(op, arguments);
   Word b = arguments.size() > 1 ? arguments[1] : 0;
+  if (info(op).result_count() == 2) {
+    bool carry = arguments.size() > 2 && (arguments[2] & 1);
+    if (operand.bits() > 64) return integer_pair<Word>(op, operand.bits(), arguments[0], b, carry);
+    return integer_pair<uint64_t>(op, operand.bits(), static_cast<uint64_t>(arguments[0]),
+                                  static_cast<uint64_t>(b), carry);
+  }
   if (operand.bits() > 64) return integer_operation<Word>(op, operand.bits(), arguments[0], b);
   return integer_operation<uint64_t>(op, operand.bits(), static_cast<uint64_t>(arguments[0]),
                                      static_cast<uint64_t>(b));

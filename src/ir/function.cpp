@@ -1,11 +1,18 @@
 #include "porphyry/ir/function.h"
 
-#include "porphyry/ir/compute.h"
+#include <algorithm>
+
+#include "porphyry/base/hash.h"
 
 namespace porphyry {
 namespace {
 constexpr uint32_t edge_user = 0x80000000u;
 constexpr uint32_t order_gap = 1024;
+
+// Room for one more in a run that is full.
+uint16_t more_room(uint16_t room) {
+  return static_cast<uint16_t>(std::min<size_t>(Function::list_limit, std::max<size_t>(2, room * size_t(2))));
+}
 }  // namespace
 
 std::string Signature::text() const {
@@ -14,7 +21,8 @@ std::string Signature::text() const {
     for (size_t i = 0; i < types.size(); ++i) out += (i ? ", " : "") + types[i].name();
     return out;
   };
-  return "(" + join(parameters) + ")" + (results.empty() ? "" : " -> " + join(results));
+  std::string more = !variadic ? "" : parameters.empty() ? "..." : ", ...";
+  return "(" + join(parameters) + more + ")" + (results.empty() ? "" : " -> " + join(results));
 }
 
 Function::Function(Signature signature) : signature_(std::move(signature)) {
@@ -52,7 +60,7 @@ void Function::erase_block(Block block) {
   blocks_[row.previous].next = row.next;
   (row.next.exists() ? blocks_[row.next].previous : last_block_) = row.previous;
   row.alive = false;
-  row.parameters.clear();
+  row.parameter_count = 0;
 }
 
 Instruction Function::terminator(Block b) const {
@@ -61,33 +69,125 @@ Instruction Function::terminator(Block b) const {
 }
 
 Value Function::add_parameter(Block b, Type type, Name name) {
-  Value v = add_value(type, ValueKind::BlockParameter, b.index, blocks_[b].parameters.size());
-  blocks_[b].parameters.push_back(v);
+  BlockRow& row = blocks_[b];
+  assert(row.parameter_count < list_limit);
+  Value v = add_value(type, ValueKind::BlockParameter, b.index, row.parameter_count);
+  if (row.parameter_count == row.parameter_room) {
+    uint16_t room = more_room(row.parameter_room);
+    size_t from = row.first_parameter;
+    row.first_parameter = static_cast<uint32_t>(parameter_pool_.size());
+    row.parameter_room = room;
+    parameter_pool_.resize(parameter_pool_.size() + room);
+    std::copy_n(parameter_pool_.begin() + static_cast<ptrdiff_t>(from), row.parameter_count,
+                parameter_pool_.begin() + row.first_parameter);
+  }
+  parameter_pool_[row.first_parameter + row.parameter_count++] = v;
   if (name.exists()) set_name(v, name);
   return v;
 }
 
 void Function::erase_parameter(Block b, size_t index) {
-  auto& list = blocks_[b].parameters;
+  BlockRow& row = blocks_[b];
+  Value* list = parameter_pool_.data() + row.first_parameter;
   assert(!has_uses(list[index]));
-  list.erase(list.begin() + static_cast<ptrdiff_t>(index));
-  for (size_t i = index; i < list.size(); ++i) values_[list[i]].index = static_cast<uint16_t>(i);
+  std::copy(list + index + 1, list + row.parameter_count, list + index);
+  --row.parameter_count;
+  for (size_t i = index; i < row.parameter_count; ++i) values_[list[i]].index = static_cast<uint16_t>(i);
   for (Edge e = first_in(b); e.exists(); e = next_in(e)) {
-    auto& arguments = edges_[e].arguments;
-    unlink_use(arguments[index]);
-    arguments.erase(arguments.begin() + static_cast<ptrdiff_t>(index));
+    for (size_t k = index; k + 1 < argument_count(e); ++k) set(argument_slot(e, k), argument(e, k + 1));
+    unlink_use(argument_slot(e, --edges_[e].argument_count));
   }
+}
+
+// `first` and what follows become part of `b`, whose list ends where they begin.
+void Function::take_over(Block b, Instruction first) {
+  InstructionRow& row = instructions_[first];
+  BlockRow& old = blocks_[row.block];
+  BlockRow& home = blocks_[b];
+  Instruction last = old.last;
+  old.last = row.previous;
+  (row.previous.exists() ? instructions_[row.previous].next : old.first) = {};
+  row.previous = home.last;
+  (home.last.exists() ? instructions_[home.last].next : home.first) = first;
+  home.last = last;
+  for (Instruction i = first; i.exists(); i = next(i)) {
+    instructions_[i].block = b;
+    for (Edge e : edges(i)) edges_[e].from = b;
+  }
+}
+
+Block Function::split(Block b, Instruction first, Name name) {
+  Position position = this->position(first);
+  Block after = add_block_after(b, name);
+  take_over(after, first);
+  Draft::Target target{after};
+  append(b, {.op = Op::Go, .position = position, .targets = {&target, 1}});
+  return after;
+}
+
+bool Function::merge_with_next(Block b) {
+  Instruction end = terminator(b);
+  if (!end.exists() || op(end) != Op::Go) return false;
+  Edge way = edge(end, 0);
+  Block gone = to(way);
+  bool only_way = first_in(gone) == way && !next_in(way).exists();
+  if (!only_way || gone == b || gone == first_block_ || parameters(gone).size() != argument_count(way))
+    return false;
+  for (size_t k = 0; k < argument_count(way); ++k) {
+    Value parameter = parameters(gone)[k];
+    // A parameter that is its own argument exists only where no run comes.
+    if (argument(way, k) != parameter) replace_uses(parameter, argument(way, k));
+  }
+  erase(end);
+  Instruction moved = first(gone);
+  if (moved.exists()) {
+    uint32_t key = last(b).exists() ? instructions_[last(b)].order : 0;
+    take_over(b, moved);
+    bool fits = true;
+    for (Instruction i = moved; i.exists(); i = next(i)) {
+      fits &= key < 0xffffffffu - order_gap;
+      instructions_[i].order = key += order_gap;
+    }
+    if (!fits) number_again(b);
+  }
+  erase_block(gone);
+  return true;
 }
 
 // ---- edges ------------------------------------------------------------------------------------------------
 
+// Moves a full run of arguments to where there is room behind it. Slots are linked, so their neighbours learn
+// of it.
+void Function::make_room(EdgeRow& row) {
+  uint16_t room = more_room(row.argument_room);
+  Slot first(slots_.size());
+  uint32_t user = static_cast<uint32_t>(&row - &*edges_.begin()) | edge_user;
+  slots_.resize(slots_.size() + room, {{}, {}, {}, user});
+  for (size_t k = 0; k < row.argument_count; ++k) {
+    Slot from(row.first_argument.index + k), to(first.index + k);
+    slots_[to] = slots_[from];
+    SlotRow& moved = slots_[to];
+    if (!moved.value.exists()) continue;
+    (moved.previous.exists() ? slots_[moved.previous].next : values_[moved.value].first_use) = to;
+    if (moved.next.exists()) slots_[moved.next].previous = to;
+    slots_[from] = {{}, {}, {}, user};
+  }
+  row.first_argument = first;
+  row.argument_room = room;
+}
+
 void Function::add_argument(Edge e, Value v) {
-  edges_[e].arguments.push_back(add_slot(v, e.index | edge_user));
+  EdgeRow& row = edges_[e];
+  assert(row.argument_count < list_limit);
+  if (row.argument_count == row.argument_room) make_room(row);
+  Slot s(row.first_argument.index + row.argument_count++);
+  slots_[s].value = v;
+  link_use(s);
 }
 
 void Function::drop_arguments(Edge e) {
-  for (Slot s : edges_[e].arguments) unlink_use(s);
-  edges_[e].arguments.clear();
+  for (size_t k = 0; k < argument_count(e); ++k) unlink_use(argument_slot(e, k));
+  edges_[e].argument_count = 0;
 }
 
 void Function::redirect(Edge e, Block to, std::initializer_list<Value> arguments) {
@@ -113,23 +213,30 @@ void Function::unlink_in(Edge e) {
   if (row.next_in.exists()) edges_[row.next_in].previous_in = row.previous_in;
 }
 
-std::vector<Edge> Function::edges(Instruction i) const {
-  std::vector<Edge> out;
-  for (size_t k = 0; k < edge_count(i); ++k) out.push_back(edge(i, k));
-  return out;
-}
-
 // ---- instructions -----------------------------------------------------------------------------------------
 
 bool Function::has_effect(Instruction i) const {
   const OperationInfo& row = info(op(i));
-  if (row.writes_memory() || row.may_trap() || row.ends_block()) return true;
+  if (row.writes_memory() || row.may_trap() || row.ends_block() || row.marks()) return true;
   return row.layout == Layout::Load && address(i).is_volatile;
 }
 
+bool Function::reads_unwritten() const {
+  return std::any_of(addresses_.begin(), addresses_.end(), [](const Address& a) { return a.as_unwritten; });
+}
+
 uint32_t Function::add_address(const Address& a) {
+  // Loops go over a few shapes again and again: the last ones are looked at before a new row is made.
+  size_t back = std::min<size_t>(addresses_.size(), 8);
+  for (size_t k = addresses_.size() - back; k < addresses_.size(); ++k)
+    if (addresses_[k] == a) return static_cast<uint32_t>(k);
   addresses_.push_back(a);
   return static_cast<uint32_t>(addresses_.size() - 1);
+}
+
+uint32_t Function::add_copy(const CopyShape& c) {
+  copies_.push_back(c);
+  return static_cast<uint32_t>(copies_.size() - 1);
 }
 
 uint32_t Function::add_reserve(const ReserveShape& r) {
@@ -137,9 +244,24 @@ uint32_t Function::add_reserve(const ReserveShape& r) {
   return static_cast<uint32_t>(reserves_.size() - 1);
 }
 
+uint32_t Function::add_cases(std::span<const Word> values) {
+  cases_.insert(cases_.end(), values.begin(), values.end());
+  return static_cast<uint32_t>(cases_.size() - values.size());
+}
+
+uint32_t Function::add_shuffle(std::span<const uint16_t> lanes) {
+  shuffles_.insert(shuffles_.end(), lanes.begin(), lanes.end());
+  return static_cast<uint32_t>(shuffles_.size() - lanes.size());
+}
+
 Instruction Function::make(Block b, const Draft& draft) {
+  assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&
+         draft.targets.size() <= list_limit);
   InstructionRow row;
   row.op = draft.op;
+  row.promises = draft.promises;
+  row.permits = draft.permits;
+  row.hint = draft.hint;
   row.detail = draft.detail;
   row.position = draft.position;
   row.operand_count = static_cast<uint16_t>(draft.operands.size());
@@ -153,9 +275,12 @@ Instruction Function::make(Block b, const Draft& draft) {
   for (size_t k = 0; k < draft.results.size(); ++k)
     add_value(draft.results[k], ValueKind::Result, i.index, k);
   for (const auto& target : draft.targets) {
-    Edge e = edges_.add({b, target.to, {}, {}, {}});
+    Edge e = edges_.add({.from = b, .to = target.to, .weight = target.weight});
     link_in(e);
-    for (Value v : target.arguments) add_argument(e, v);
+    EdgeRow& edge = edges_[e];
+    edge.first_argument = Slot(slots_.size());
+    edge.argument_count = edge.argument_room = static_cast<uint16_t>(target.arguments.size());
+    for (Value v : target.arguments) add_slot(v, e.index | edge_user);
   }
   return i;
 }
@@ -224,15 +349,54 @@ Value Function::add_value(Type type, ValueKind kind, uint32_t owner, size_t inde
   return values_.add({type, kind, static_cast<uint16_t>(index), owner, {}});
 }
 
-Value Function::constant(Type type, uint64_t bits) {
-  bits &= static_cast<uint64_t>(mask_of(type.bits()));
-  auto& same_bits = constant_values_[bits];
-  for (Value v : same_bits)
-    if (values_[v].type == type) return v;
-  constants_.push_back(bits);
-  Value v = add_value(type, ValueKind::Constant, static_cast<uint32_t>(constants_.size() - 1), 0);
-  same_bits.push_back(v);
-  return v;
+size_t Function::constant_place(Type type, std::span<const uint64_t> words) const {
+  uint64_t h = mixed(uint64_t(type.shape()) | uint64_t(type.bits()) << 8 | uint64_t(type.lanes()) << 16);
+  for (uint64_t w : words) h = mixed(h ^ w);
+  size_t mask = constant_table_.size() - 1;
+  for (size_t at = h & mask;; at = (at + 1) & mask) {
+    Value v = constant_table_[at];
+    if (!v.exists()) return at;
+    if (values_[v].type == type && std::equal(words.begin(), words.end(), constant_words(v).begin())) return at;
+  }
+}
+
+void Function::grow_constants() {
+  std::vector<Value> old(std::max<size_t>(16, constant_table_.size() * 2));
+  old.swap(constant_table_);
+  for (Value v : old)
+    if (v.exists()) constant_table_[constant_place(type(v), constant_words(v))] = v;
+}
+
+Value Function::constant(Type type, Word bits) {
+  bits &= mask_of(type.bits());
+  uint64_t one[2] = {static_cast<uint64_t>(bits), static_cast<uint64_t>(bits >> 64)};
+  if (!type.has_lanes()) return constant_lanes(type, {one, type.words()});
+  std::vector<uint64_t> all;
+  for (unsigned k = 0; k < type.lanes(); ++k) all.insert(all.end(), one, one + type.words_per_lane());
+  return constant_lanes(type, all);
+}
+
+Value Function::constant_lanes(Type type, std::span<const uint64_t> words) {
+  assert(words.size() == type.words());
+  if (constant_count_ * 2 >= constant_table_.size()) grow_constants();
+  size_t at = constant_place(type, words);
+  if (constant_table_[at].exists()) return constant_table_[at];
+  uint32_t first = static_cast<uint32_t>(constants_.size());
+  constants_.insert(constants_.end(), words.begin(), words.end());
+  ++constant_count_;
+  return constant_table_[at] = add_value(type, ValueKind::Constant, first, 0);
+}
+
+Word Function::constant_word(Value v, size_t lane) const {
+  auto words = constant_words(v);
+  if (type(v).words_per_lane() == 1) return words[lane];
+  return Word(words[2 * lane + 1]) << 64 | words[2 * lane];
+}
+
+bool Function::is_uniform(Value v) const {
+  auto words = constant_words(v);
+  size_t step = type(v).words_per_lane();
+  return std::equal(words.begin() + static_cast<ptrdiff_t>(step), words.end(), words.begin());
 }
 
 Instruction Function::definition(Value v) const {
@@ -289,6 +453,27 @@ void Function::set(Slot s, Value v) {
 void Function::replace_uses(Value old_value, Value new_value) {
   if (old_value == new_value) return;
   while (first_use(old_value).exists()) set(first_use(old_value), new_value);
+}
+
+// ---- memory -------------------------------------------------------------------------------------------------
+
+void Function::compact() {
+  auto tighten = [](auto&... tables) { (tables.shrink_to_fit(), ...); };
+  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, copies_, reserves_, cases_, shuffles_,
+          constants_, parameter_pool_, value_names_, comments);
+}
+
+void Function::expect(size_t values, size_t slots, size_t instructions, size_t blocks, size_t edges) {
+  values_.reserve(values), slots_.reserve(slots), instructions_.reserve(instructions);
+  blocks_.reserve(blocks), edges_.reserve(edges);
+}
+
+size_t Function::bytes() const {
+  auto sum = [](const auto&... tables) { return (tables.bytes() + ...); };
+  auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
+  return sizeof(*this) + sum(values_, slots_, instructions_, blocks_, edges_, value_names_) +
+         plain(addresses_, copies_, reserves_, cases_, shuffles_, constants_, constant_table_, parameter_pool_,
+               comments);
 }
 
 }  // namespace porphyry

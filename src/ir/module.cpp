@@ -1,40 +1,85 @@
 #include "porphyry/ir/module.h"
 
+#include <algorithm>
+
 namespace porphyry {
 
-uint64_t DataPiece::size() const {
+uint64_t DataPiece::size(unsigned pointer_bits) const {
   switch (kind) {
-    case Kind::Numbers: return uint64_t(type.bytes()) * numbers.size();
+    case Kind::Numbers: return numbers.empty() ? 0 : uint64_t(type.bytes()) * (numbers.size() / type.words());
     case Kind::Zero: return zero_bytes;
-    case Kind::Addresses: return 8 * symbols.size();
+    case Kind::Addresses: return uint64_t(pointer_bits / 8) * symbols.size();
     case Kind::Bytes: return bytes.size();
   }
   return 0;
 }
 
-uint64_t DataItem::size() const {
+uint64_t DataItem::size(unsigned pointer_bits) const {
   uint64_t total = 0;
-  for (const DataPiece& piece : pieces) total += piece.size();
+  for (const DataPiece& piece : pieces) total += piece.size(pointer_bits);
   return total;
 }
 
-std::vector<uint8_t> DataItem::image() const {
-  std::vector<uint8_t> out;
+namespace {
+
+void put_integer(const uint64_t* words, unsigned bytes, ByteOrder order, uint8_t* out) {
+  for (unsigned k = 0; k < bytes; ++k)
+    out[order == ByteOrder::Little ? k : bytes - 1 - k] = static_cast<uint8_t>(words[k / 8] >> 8 * (k % 8));
+}
+
+// Spare bits are ignored.
+void get_integer(const uint8_t* in, unsigned bytes, unsigned bits, ByteOrder order, uint64_t* words) {
+  for (unsigned k = 0; k < (bits + 63) / 64; ++k) words[k] = 0;
+  for (unsigned k = 0; k < bytes; ++k)
+    words[k / 8] |= uint64_t(in[order == ByteOrder::Little ? k : bytes - 1 - k]) << 8 * (k % 8);
+  unsigned top = bits % 64;
+  if (top) words[bits / 64] &= (uint64_t(1) << top) - 1;
+}
+
+}  // namespace
+
+void put_value(Type type, std::span<const uint64_t> words, ByteOrder order, uint8_t* bytes) {
+  if (type.is_bool() && type.has_lanes()) {  // one integer of as many bits
+    std::vector<uint64_t> packed((type.lanes() + 63) / 64);
+    for (unsigned k = 0; k < type.lanes(); ++k) packed[k / 64] |= (words[k] & 1) << k % 64;
+    return put_integer(packed.data(), type.bytes(), order, bytes);
+  }
+  unsigned step = type.words_per_lane(), each = type.element_bytes();
+  for (unsigned k = 0; k < type.lanes(); ++k) put_integer(&words[k * step], each, order, bytes + k * each);
+}
+
+void get_value(Type type, const uint8_t* bytes, ByteOrder order, std::span<uint64_t> words) {
+  if (type.is_bool() && type.has_lanes()) {
+    std::vector<uint64_t> packed((type.lanes() + 63) / 64);
+    get_integer(bytes, type.bytes(), type.lanes(), order, packed.data());
+    for (unsigned k = 0; k < type.lanes(); ++k) words[k] = packed[k / 64] >> k % 64 & 1;
+    return;
+  }
+  unsigned step = type.words_per_lane(), each = type.element_bytes();
+  for (unsigned k = 0; k < type.lanes(); ++k)
+    get_integer(bytes + k * each, each, type.bits(), order, &words[k * step]);
+}
+
+std::vector<uint8_t> DataItem::image(const MemoryLayout& layout) const {
+  std::vector<uint8_t> out(size(layout.pointer_bits));
+  uint8_t* at = out.data();
   for (const DataPiece& piece : pieces) {
-    for (uint64_t number : piece.numbers)
-      for (unsigned k = 0; k < piece.type.bytes(); ++k) out.push_back(static_cast<uint8_t>(number >> 8 * k));
-    out.insert(out.end(), piece.bytes.begin(), piece.bytes.end());
-    out.resize(out.size() + piece.zero_bytes + 8 * piece.symbols.size());
+    unsigned step = piece.numbers.empty() ? 1 : piece.type.words();
+    for (size_t k = 0; k < piece.numbers.size(); k += step)
+      put_value(piece.type, {&piece.numbers[k], step}, layout.order, at + k / step * piece.type.bytes());
+    std::copy(piece.bytes.begin(), piece.bytes.end(), at);
+    at += piece.size(layout.pointer_bits);
   }
   return out;
 }
 
-std::vector<DataItem::Reference> DataItem::references() const {
+std::vector<DataItem::Reference> DataItem::references(unsigned pointer_bits) const {
   std::vector<Reference> out;
   uint64_t offset = 0;
   for (const DataPiece& piece : pieces) {
-    for (size_t k = 0; k < piece.symbols.size(); ++k) out.push_back({offset + 8 * k, piece.symbols[k]});
-    offset += piece.size();
+    for (size_t k = 0; k < piece.symbols.size(); ++k)
+      out.push_back({offset + pointer_bits / 8 * k, piece.symbols[k]});
+    offset += piece.size(pointer_bits);
   }
   return out;
 }
@@ -50,21 +95,44 @@ Symbol Module::add(SymbolRow row) {
 }
 
 Symbol Module::add_function(std::string_view name, Signature signature) {
-  SymbolRow row{realm_->name(name), SymbolKind::Function, false, nullptr, {}, {}};
+  SymbolRow row{.name = realm_->name(name), .kind = SymbolKind::Function};
   row.function = std::make_unique<Function>(std::move(signature));
   return add(std::move(row));
 }
 
 Symbol Module::add_data(std::string_view name, DataItem item) {
-  return add({realm_->name(name), SymbolKind::Data, false, nullptr, std::move(item), {}});
+  return add({.name = realm_->name(name), .kind = SymbolKind::Data, .data = std::move(item)});
 }
 
 Symbol Module::add_extern_function(std::string_view name, Signature signature) {
-  return add({realm_->name(name), SymbolKind::ExternFunction, false, nullptr, {}, std::move(signature)});
+  return add({.name = realm_->name(name), .kind = SymbolKind::ExternFunction, .signature = std::move(signature)});
 }
 
 Symbol Module::add_extern_data(std::string_view name) {
-  return add({realm_->name(name), SymbolKind::ExternData, false, nullptr, {}, {}});
+  return add({.name = realm_->name(name), .kind = SymbolKind::ExternData});
+}
+
+void Module::rename(Symbol s, Name name) {
+  assert(!by_name_.get(name).exists());
+  by_name_.set(symbols_[s.index].name, {});
+  by_name_.set(name, s);
+  symbols_[s.index].name = name;
+}
+
+size_t Module::bytes() const {
+  size_t total = sizeof(*this) + symbols_.capacity() * sizeof(SymbolRow) + by_name_.bytes() + positions_.bytes();
+  for (const SymbolRow& row : symbols_) {
+    if (row.function) total += row.function->bytes();
+    for (const DataPiece& p : row.data.pieces)
+      total += sizeof(p) + p.numbers.capacity() * 8 + p.symbols.capacity() * 4 + p.bytes.capacity();
+  }
+  return total;
+}
+
+void Module::compact() {
+  symbols_.shrink_to_fit(), positions_.shrink_to_fit();
+  for (SymbolRow& row : symbols_)
+    if (row.function) row.function->compact();
 }
 
 Symbol Module::find(std::string_view name) const {

@@ -1,7 +1,9 @@
 #include "porphyry/ir/operations.h"
 
-#include <algorithm>
 #include <array>
+
+#include "porphyry/base/hash.h"
+#include "porphyry/ir/words.h"
 
 namespace porphyry {
 namespace {
@@ -9,21 +11,35 @@ namespace {
 constexpr uint8_t B = 1 << static_cast<int>(Shape::Bool), I = 1 << static_cast<int>(Shape::Integer),
                   F = 1 << static_cast<int>(Shape::Float), P = 1 << static_cast<int>(Shape::Pointer);
 constexpr uint8_t none = 0, commutes = 1, traps = 2, reads = 4, writes = 8, ends = 16, calls = 32,
-                  reserves = 64;
+                  reserves = 64, marks = 128;
+constexpr uint8_t no_promise = 0;
+using promise::disjoint, promise::exact, promise::fits_s, promise::fits_u, promise::inrange, promise::nonzero;
 
 constexpr std::array<OperationInfo, operation_count> rows = {{
-#define PORPHYRY_OPERATION(enumerator, name, layout, accepts, result, traits, doc) \
-  OperationInfo{Op::enumerator, name, Layout::layout, accepts, ResultRule::result, traits, doc},
+#define PORPHYRY_OPERATION(enumerator, name, layout, accepts, result, traits, promises, doc) \
+  OperationInfo{Op::enumerator, name, Layout::layout, accepts, ResultRule::result, traits, promises, doc},
 #include "porphyry/ir/operations.inc"
 #undef PORPHYRY_OPERATION
 }};
 
-constexpr auto by_name = [] {
-  std::array<uint16_t, operation_count> order{};
-  for (size_t i = 0; i < order.size(); ++i) order[i] = static_cast<uint16_t>(i);
-  std::sort(order.begin(), order.end(), [](auto a, auto b) { return rows[a].name < rows[b].name; });
-  return order;
-}();
+// Names by hash, open addressing; made once, before the program starts, and never written again.
+struct NameTable {
+  static constexpr size_t size = 512;
+  std::array<uint8_t, size> rows_plus_one{};
+
+  NameTable() {
+    for (size_t k = 0; k < rows.size(); ++k) {
+      size_t at = place(rows[k].name);
+      if (!rows_plus_one[at]) rows_plus_one[at] = static_cast<uint8_t>(k + 1);
+    }
+  }
+  size_t place(std::string_view name) const {
+    size_t at = hash_of(name) % size;
+    while (rows_plus_one[at] && rows[rows_plus_one[at] - 1u].name != name) at = (at + 1) % size;
+    return at;
+  }
+};
+const NameTable by_name;
 
 }  // namespace
 
@@ -34,29 +50,44 @@ bool OperationInfo::writes_memory() const { return traits & writes; }
 bool OperationInfo::ends_block() const { return traits & ends; }
 bool OperationInfo::is_pure() const { return (traits & ~porphyry::commutes) == 0; }
 
+bool OperationInfo::calls() const { return traits & porphyry::calls; }
+bool OperationInfo::marks() const { return traits & porphyry::marks; }
+
 unsigned OperationInfo::arity() const {
   switch (layout) {
     case Layout::One:
-    case Layout::Convert: return 1;
-    case Layout::Two: return 2;
+    case Layout::Convert:
+    case Layout::Splat:
+    case Layout::Reduce: return 1;
+    case Layout::Two:
+    case Layout::Pair:
+    case Layout::Lane:
+    case Layout::Shuffle:
+    case Layout::Interleave: return 2;
     case Layout::Three:
-    case Layout::Pick: return 3;
+    case Layout::Pick:
+    case Layout::Carry:
+    case Layout::Put: return 3;
     default: return 0;
   }
+}
+
+unsigned OperationInfo::result_count() const {
+  if (result == ResultRule::SameTwice || result == ResultRule::SameTruth) return 2;
+  return result == ResultRule::None ? 0 : 1;
 }
 
 const OperationInfo& info(Op op) { return rows[static_cast<size_t>(op)]; }
 std::span<const OperationInfo> all_operations() { return rows; }
 
 std::optional<Op> operation_named(std::string_view name) {
-  auto at = std::lower_bound(by_name.begin(), by_name.end(), name,
-                             [](uint16_t row, std::string_view n) { return rows[row].name < n; });
-  if (at == by_name.end() || rows[*at].name != name) return std::nullopt;
-  return rows[*at].op;
+  uint8_t found = by_name.rows_plus_one[by_name.place(name)];
+  return found ? std::optional(rows[found - 1u].op) : std::nullopt;
 }
 
 std::optional<std::string> conversion_problem(Op op, Type from, Type to) {
   auto refuse = [&](const char* rule) { return std::string(info(op).name) + " takes " + rule; };
+  if (op != Op::Bits && from.lanes() != to.lanes()) return refuse("a value to one of as many lanes");
   bool integers = from.is_integer() && to.is_integer();
   switch (op) {
     case Op::Narrow:
@@ -70,7 +101,7 @@ std::optional<std::string> conversion_problem(Op op, Type from, Type to) {
       if (to.is_integer() && (from.is_bool() || (integers && to.bits() > from.bits()))) return std::nullopt;
       return refuse("a bool or an integer to a wider integer");
     case Op::Widen:
-      if (from == Type::f32() && to == Type::f64()) return std::nullopt;
+      if (from.is_float() && to.is_float() && from.bits() < to.bits()) return std::nullopt;
       return refuse("f32 to f64");
     case Op::ToFloatS:
     case Op::ToFloatU:
@@ -81,8 +112,8 @@ std::optional<std::string> conversion_problem(Op op, Type from, Type to) {
       if (from.is_float() && to.is_integer()) return std::nullopt;
       return refuse("a float to an integer");
     case Op::Bits:
-      if (from.bits() == to.bits() && from != to) return std::nullopt;
-      return refuse("a value to another type of the same number of bits");
+      if (from.total_bits() == to.total_bits() && from != to) return std::nullopt;
+      return refuse("a value to another type of the same number of bits in all");
     default: return refuse("no conversion");
   }
 }

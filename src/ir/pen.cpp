@@ -2,6 +2,8 @@
 
 #include <bit>
 
+#include "porphyry/ir/typing.h"
+
 namespace porphyry {
 
 Pen& Pen::at_end(Block b) {
@@ -22,14 +24,29 @@ Instruction Pen::put(const Function::Draft& draft) {
   return before_.exists() ? function_->insert_before(before_, d) : function_->append(block_, d);
 }
 
-Value Pen::write(Op op, std::initializer_list<Value> operands) {
-  std::span<const Value> list(operands.begin(), operands.size());
-  Type type = info(op).result == ResultRule::Truth ? Type::boolean() : function_->type(list.back());
-  return function_->result(put({.op = op, .operands = list, .results = {&type, 1}}));
+Value Pen::write(Op op, std::span<const Value> operands, uint8_t promises) {
+  Type types[3], results[2];
+  assert(operands.size() <= 3);
+  for (size_t k = 0; k < operands.size(); ++k) types[k] = function_->type(operands[k]);
+  unsigned count = result_types(op, {types, operands.size()}, {}, results);
+  return function_->result(
+      put({.op = op, .operands = operands, .results = {results, count}, .promises = promises}));
+}
+
+std::pair<Value, Value> Pen::write_pair(Op op, std::initializer_list<Value> operands) {
+  Value first = write(op, operands);
+  return {first, Value(first.index + 1)};
 }
 
 Value Pen::convert(Op op, Type to, Value v) {
   return function_->result(put({.op = op, .operands = {&v, 1}, .results = {&to, 1}}));
+}
+
+Value Pen::shuffle(Value a, Value b, std::span<const uint16_t> lanes) {
+  Value operands[] = {a, b};
+  Type to = function_->type(a).with_lanes(static_cast<unsigned>(lanes.size()));
+  return function_->result(put(
+      {.op = Op::Shuffle, .operands = operands, .results = {&to, 1}, .detail = function_->add_shuffle(lanes)}));
 }
 
 Value Pen::real(Type t, double d) {
@@ -40,12 +57,13 @@ Value Pen::real(Type t, double d) {
 
 Value Pen::access(Op op, std::optional<Type> result, std::optional<Value> stored, Value p, Value index,
                   int64_t scale, int64_t offset) {
-  std::vector<Value> operands;
-  if (stored) operands.push_back(*stored);
-  operands.push_back(p);
-  if (index.exists()) operands.push_back(index);
+  Value operands[3];
+  size_t count = 0;
+  if (stored) operands[count++] = *stored;
+  operands[count++] = p;
+  if (index.exists()) operands[count++] = index;
   Address a{.scale = scale, .offset = offset, .indexed = index.exists()};
-  Function::Draft draft{.op = op, .operands = operands, .detail = function_->add_address(a)};
+  Function::Draft draft{.op = op, .operands = {operands, count}, .detail = function_->add_address(a)};
   if (result) draft.results = {&*result, 1};
   Instruction i = put(draft);
   return result ? function_->result(i) : Value();
@@ -58,18 +76,57 @@ void Pen::store(Value v, Value p, Value index, int64_t scale, int64_t offset) {
   access(Op::Store, std::nullopt, v, p, index, scale, offset);
 }
 Value Pen::at(Value p, Value index, int64_t scale, int64_t offset) {
-  return access(Op::At, Type::pointer(), std::nullopt, p, index, scale, offset);
+  return access(Op::At, function_->type(p), std::nullopt, p, index, scale, offset);
+}
+
+Value Pen::load(Type t, const Address& a, std::span<const Value> operands) {
+  return function_->result(put(
+      {.op = Op::Load, .operands = operands, .results = {&t, 1}, .detail = function_->add_address(a)}));
+}
+
+void Pen::store(Value v, const Address& a, std::span<const Value> operands) {
+  std::vector<Value> all{v};
+  all.insert(all.end(), operands.begin(), operands.end());
+  put({.op = Op::Store, .operands = all, .detail = function_->add_address(a)});
 }
 
 Value Pen::reserve(uint64_t bytes, uint32_t align) {
-  Type t = Type::pointer();
+  Type t = module_->pointer_type();
   return function_->result(
       put({.op = Op::Reserve, .results = {&t, 1}, .detail = function_->add_reserve({bytes, align})}));
 }
 
 Value Pen::address_of(Symbol s) {
-  Type t = Type::pointer();
+  Type t = module_->pointer_type();
   return function_->result(put({.op = Op::AddressOf, .results = {&t, 1}, .detail = s.index}));
+}
+
+void Pen::copy(Value to, Value from, Value bytes) {
+  Value operands[] = {to, from, bytes};
+  put({.op = Op::Copy, .operands = operands, .detail = function_->add_copy({})});
+}
+
+void Pen::fill(Value v, Value to, Value bytes) {
+  Value operands[] = {v, to, bytes};
+  put({.op = Op::Fill, .operands = operands, .detail = function_->add_address({})});
+}
+
+void Pen::release(Value p) { put({.op = Op::Release, .operands = {&p, 1}}); }
+
+void Pen::renew(Value p, Value bytes) {
+  Value operands[] = {p, bytes};
+  put({.op = Op::Renew, .operands = operands});
+}
+
+Value Pen::sole(Value p) {
+  Type t = function_->type(p);
+  return function_->result(put({.op = Op::Sole, .operands = {&p, 1}, .results = {&t, 1}}));
+}
+
+void Pen::end_sole(Value p) { put({.op = Op::End, .operands = {&p, 1}}); }
+
+void Pen::watch(std::string_view variable, Value v) {
+  put({.op = Op::Watch, .operands = {&v, 1}, .detail = module_->realm().name(variable).index});
 }
 
 std::vector<Value> Pen::call(Symbol callee, std::span<const Value> arguments) {
@@ -80,6 +137,36 @@ std::vector<Value> Pen::call(Symbol callee, std::span<const Value> arguments) {
   std::vector<Value> out;
   for (size_t k = 0; k < signature->results.size(); ++k) out.push_back(function_->result(i, k));
   return out;
+}
+
+std::vector<Value> Pen::call_through(Value function, std::span<const Value> arguments,
+                                     std::span<const Type> results) {
+  std::vector<Value> operands{function};
+  operands.insert(operands.end(), arguments.begin(), arguments.end());
+  Instruction i = put({.op = Op::CallThrough, .operands = operands, .results = results});
+  std::vector<Value> out;
+  for (size_t k = 0; k < results.size(); ++k) out.push_back(function_->result(i, k));
+  return out;
+}
+
+void Pen::return_call(Symbol callee, std::span<const Value> arguments) {
+  put({.op = Op::ReturnCall, .operands = arguments, .detail = callee.index});
+}
+
+void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
+                 std::initializer_list<Value> arguments) {
+  std::vector<Word> values;
+  std::vector<Function::Draft::Target> targets;
+  Word mask = mask_of(function_->type(v).bits());
+  for (const Case& c : cases) {
+    values.push_back(c.value & mask);
+    targets.push_back({c.to, c.arguments});
+  }
+  targets.push_back({otherwise, {arguments.begin(), arguments.size()}});
+  put({.op = Op::Choose,
+       .operands = {&v, 1},
+       .detail = function_->add_cases(values),
+       .targets = targets});
 }
 
 void Pen::go(Block to, std::initializer_list<Value> arguments) {

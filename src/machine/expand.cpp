@@ -36,6 +36,57 @@ uint64_t stripes(unsigned run, unsigned width) {
 
 }  // namespace
 
+// Whether the exact sum or difference does not fit: its sign is not the one the operands' signs ask for.
+Value Expander::overflow(Op op, const Operands& v, Value wrapped, Type type) {
+  bool adds = op == Op::AddOverS || op == Op::AddOverU;
+  if (op == Op::AddOverU) return make(Op::LtU, {wrapped, v[0]});
+  if (op == Op::SubOverU) return make(Op::LtU, {v[0], v[1]});
+  Value first = make(Op::Xor, {v[0], adds ? wrapped : v[1]});
+  Value second = make(Op::Xor, {adds ? v[1] : v[0], wrapped});
+  return make(Op::LtS, {make(Op::And, {first, second}), number(type, 0)});
+}
+
+Value Expander::saturating(Op op, const Operands& v, Type type) {
+  bool adds = op == Op::AddSatS || op == Op::AddSatU, is_signed = op == Op::AddSatS || op == Op::SubSatS;
+  Op checked = is_signed ? (adds ? Op::AddOverS : Op::SubOverS) : (adds ? Op::AddOverU : Op::SubOverU);
+  Value wrapped = make(adds ? Op::Add : Op::Sub, {v[0], v[1]});
+  Value over = overflow(checked, v, wrapped, type);
+  Value limit = number(type, adds ? ~uint64_t(0) : 0);
+  if (is_signed) {  // the end of the range on the first operand's side
+    Value sign = make(Op::ShrS, {v[0], number(type, type.bits() - 1)});
+    limit = make(Op::Xor, {sign, number(type, static_cast<uint64_t>(mask_of(type.bits() - 1)))});
+  }
+  return make(Op::Pick, {over, limit, wrapped});
+}
+
+std::pair<Value, Value> Expander::make_pair(Op op, const Operands& v) {
+  Type type = f_.type(v[0]);
+  switch (op) {
+    case Op::AddCarry:
+    case Op::SubBorrow: {  // in two steps, of which at most one carries
+      bool adds = op == Op::AddCarry;
+      Value first = make(adds ? Op::Add : Op::Sub, {v[0], v[1]});
+      Value in = make(Op::WidenU, {v[2]}, type);
+      Value second = make(adds ? Op::Add : Op::Sub, {first, in});
+      Value a = adds ? make(Op::LtU, {first, v[0]}) : make(Op::LtU, {v[0], v[1]});
+      Value b = adds ? make(Op::LtU, {second, first}) : make(Op::LtU, {first, in});
+      return {second, make(Op::Or, {a, b})};
+    }
+    case Op::MulWideS: return {make(Op::Mul, v), make(Op::MulHiS, v)};
+    case Op::MulWideU: return {make(Op::Mul, v), make(Op::MulHiU, v)};
+    case Op::MulOverU: return {make(Op::Mul, v), make(Op::Ne, {make(Op::MulHiU, v), number(type, 0)})};
+    case Op::MulOverS: {
+      Value low = make(Op::Mul, v);
+      Value sign = make(Op::ShrS, {low, number(type, type.bits() - 1)});
+      return {low, make(Op::Ne, {make(Op::MulHiS, v), sign})};
+    }
+    default: {
+      Value wrapped = make(op == Op::AddOverS || op == Op::AddOverU ? Op::Add : Op::Sub, v);
+      return {wrapped, overflow(op, v, wrapped, type)};
+    }
+  }
+}
+
 Value Expander::make(Op op, std::vector<Value> v, Type result) {
   Type type = f_.type(v.back());
   if (!result.exists()) result = info(op).result == ResultRule::Truth ? Type::boolean() : type;
@@ -60,6 +111,10 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     case Op::Abs:
       if (type.is_float()) return float_by_bits(op, v, type);
       break;
+    case Op::AddSatS:
+    case Op::AddSatU:
+    case Op::SubSatS:
+    case Op::SubSatU: return saturating(op, v, type);
     case Op::Fma: return helper("fmaf", "fma", v, type);
     case Op::Rem: return helper("fmodf", "fmod", v, type);
     case Op::Floor: return helper("floorf", "floor", v, type);

@@ -17,10 +17,14 @@ class Expander {
 
   // Writes `op`, or what stands for it. `result` may be left out where it follows from the operands.
   Value make(Op op, std::vector<Value> operands, Type result = {});
+  // What stands for an operation with two results.
+  std::pair<Value, Value> make_pair(Op op, const std::vector<Value>& operands);
 
  private:
   using Operands = std::vector<Value>;
 
+  Value overflow(Op op, const Operands& v, Value wrapped, Type type);
+  Value saturating(Op op, const Operands& v, Type type);
   Value expand(Op op, const Operands& v, Type type, Type result);
   Value narrow(Op op, const Operands& v, Type type, Type result);
   Value divide_narrow(const Operands& v, Type type);

@@ -93,6 +93,8 @@ class Rewriter {
       case Layout::Three:
       case Layout::Pick:
       case Layout::Convert: return plain(i);
+      case Layout::Pair:
+      case Layout::Carry: return pair(i);
       case Layout::Load:
       case Layout::Store:
       case Layout::At: return access(i);
@@ -103,11 +105,23 @@ class Rewriter {
   }
 
   void replace(Instruction i, Value v) {
-    Value old = f_.result(i);
+    take_uses(f_.result(i), v);
+    f_.erase(i);
+  }
+
+  void take_uses(Value old, Value v) {
     if (Name n = f_.name(old);
         n.exists() && !f_.is_constant(v) && !f_.name(v).exists() && f_.kind(v) == ValueKind::Result)
       f_.set_name(v, n), f_.set_name(old, {});
     f_.replace_uses(old, v);
+  }
+
+  void pair(Instruction i) {
+    std::vector<Value> operands;
+    for (size_t k = 0; k < f_.operand_count(i); ++k) operands.push_back(f_.operand(i, k));
+    auto [first, second] = expander_.make_pair(f_.op(i), operands);
+    take_uses(f_.result(i, 0), first);
+    take_uses(f_.result(i, 1), second);
     f_.erase(i);
   }
 

@@ -2,6 +2,7 @@
 
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
+#include "support.h"
 
 namespace porphyry::machine {
 
@@ -26,6 +27,10 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   Diagnostics problems;
   uint8_t features = options.features.value_or(target.usual_features);
   Coverage coverage(target, features);
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k)))
+      for (Diagnostic& d : unsupported(module, Symbol(k))) problems.push_back(std::move(d));
+  if (!problems.empty()) return problems;
   out.legal = clone(module);
   size_t count = out.legal->symbol_count();  // legalizing may add externals behind
   for (size_t k = 0; k < count; ++k)

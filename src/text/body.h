@@ -1,6 +1,7 @@
 // The reader of function bodies, one class in four files: structure (body_reader.cpp), operands
 // (body_operands.cpp), what follows each operation word (body_layouts.cpp), making instructions
-// (body_instructions.cpp).
+// (body_instructions.cpp). What one statement needs is kept from statement to statement, so that reading
+// allocates next to nothing.
 #pragma once
 
 #include "body_reader.h"
@@ -10,8 +11,9 @@ namespace porphyry::text {
 // An operand as written: a value, or a literal whose type may have to come from elsewhere.
 struct Written {
   Token token;
-  std::string literal;         // not empty: a literal
-  std::optional<Type> stated;  // 3:i32
+  std::string_view literal;           // not empty: a literal, or the first of a list of lanes
+  uint32_t first_lane = 0, lanes = 0; // of a list {1, 2, 3}: where in lane_words_
+  std::optional<Type> stated;         // 3:i32
   Value value;
   bool good = true;
 };
@@ -36,52 +38,91 @@ class BodyReader {
   void read_label_header();
   void label();
   void statement();
+  bool result_names();
   void lone_comments();
 
   // operands
   Written operand();
+  void literal(Written& w);
+  void lane_list(Written& w);
   bool at_operand() const;
-  Operands operand_list(char closing, std::string_view what);
+  void operand_list(Operands& out, char closing, std::string_view what);
   std::optional<Value> settle(Written& w, std::optional<Type> type);
+  std::optional<Value> settle_lanes(Written& w, Type type);
+  void not_a_number(const Written& w, std::string_view literal, Type type);
   bool read_address(Operands& operands, Address& address);
-  void unknown_value(const Token& token, std::string_view name);
+  bool address_part(Operands& operands, Address& address, bool& has_offset);
+  void unknown_value(const Token& token, Name name);
+  std::string suggestion(std::string_view word, const std::vector<std::string>& names, std::string what);
 
-  // one statement by layout; each fills the draft and its storage
+  // One statement. Lists are cleared, not freed, between statements.
+  struct Target {
+    Token token;
+    Block to;
+    size_t first_argument = 0, argument_count = 0;  // in Pending::arguments
+    uint64_t weight = Function::no_weight;
+  };
   struct Pending {
     Op op;
     Token word;
     Operands written;          // in order of operands
-    std::vector<Type> wanted;  // types known from elsewhere, by operand
+    std::vector<Type> wanted;  // types known from elsewhere, by operand; may be shorter
     std::vector<Type> results;
     uint32_t detail = 0;
     Address address;
-    bool has_address = false;
-    struct Target {
-      Token token;
-      Block to;
-      Operands arguments;
-    };
+    CopyShape copy;
+    bool has_align = false;
+    std::vector<uint16_t> lanes;  // of a shuffle
+    std::vector<Written> cases;
     std::vector<Target> targets;
+    Operands arguments;  // of all targets
+    uint8_t promises = 0, permits = 0;
+    Function::Hint hint = Function::Hint::None;
     bool good = true;
+    void clear();
   };
-  void plain(Pending& p);
-  void conversion(Pending& p);
-  void memory(Pending& p);
-  void reserve(Pending& p);
-  void address_of(Pending& p);
-  void call(Pending& p);
-  void go(Pending& p);
-  void when(Pending& p);
-  void give_back(Pending& p);
-  void target(Pending& p);
-  void trailing(Pending& p);
+
+  void by_layout();
+  void plain();
+  void conversion();
+  void shuffle();
+  void memory();
+  void block_of_memory();
+  void reserve();
+  void address_of();
+  void call();
+  void call_by_name();
+  void call_through();
+  void go();
+  void when();
+  void choose();
+  void give_back();
+  void watch();
+  bool target();
+  const Signature* callee(const Token& token, std::string_view name);
+  bool comma(std::string_view where);
+
+  void trailing();
+  void trailing_mask();
   Position position();
   bool number_after_colon(uint32_t& out);
-  void finish(Pending& p, const std::vector<Token>& result_names);
-  void define_results(const std::vector<Token>& names, Instruction i);
-  bool settle_all(Pending& p, std::vector<Value>& values, std::vector<Type>& types);
-  void infer_type(Pending& p, Type& inferred);
 
+  void finish();
+  bool settle_operands();
+  bool settle_targets();
+  void infer_type(Type& inferred);
+  std::optional<Type> wanted_type(size_t operand, Type inferred) const;
+  std::optional<Type> wanted_in_memory(size_t operand) const;
+  bool check_types();
+  void check_result_count();
+  Instruction put();
+  void define_results(Instruction i);
+
+  bool fail() { return p_.good = good_ = false; }
+  bool refuse(const Token& t, std::string message, std::string expected) {
+    complain(t, std::move(message), std::move(expected));
+    return p_.good = false;
+  }
   void complain(const Token& t, std::string message, std::string expected) {
     good_ = false;
     cursor_.complain(t, std::move(message), std::move(expected));
@@ -90,9 +131,10 @@ class BodyReader {
     complain(cursor_.peek(), std::move(message), std::move(expected));
   }
   Name name_of(const Token& t) {
-    return module_.realm().name(t.kind == TokenKind::Quoted ? unquoted(cursor_.text(t))
-                                                            : std::string(cursor_.text(t)));
+    if (t.kind == TokenKind::Quoted) return module_.realm().name(unquoted(cursor_.text(t)));
+    return module_.realm().name(cursor_.text(t));
   }
+  bool names_a_value(const Token& t) { return context_.names.has_value(name_of(t)); }
 
   ReadContext& context_;
   Module& module_;
@@ -100,6 +142,14 @@ class BodyReader {
   Function& function_;
   Pen pen_;
   TextMap::Body& places_;
+
+  Pending p_{};
+  std::vector<Token> result_names_;
+  std::vector<std::string_view> lane_words_;
+  std::vector<Value> values_, argument_values_;
+  std::vector<Type> types_;
+  std::vector<Function::Draft::Target> draft_targets_;
+  std::vector<Word> case_values_;
   Position position_;
   std::vector<Function::Comment> waiting_comments_;
   size_t comment_ = 0;

@@ -1,259 +1,320 @@
-// What follows each operation word, one function a layout, and what may follow any of them.
+// What follows each operation word, one function a layout.
 #include "body.h"
-#include "porphyry/text/literals.h"
 
 namespace porphyry::text {
 
-void BodyReader::plain(Pending& p) {
-  for (size_t k = 0; k < info(p.op).arity(); ++k) {
-    if (k > 0 && !cursor_.expect(',', "between operands of '" + std::string(info(p.op).name) + "'")) {
-      p.good = good_ = false;
-      return;
-    }
-    p.written.push_back(operand());
-    if (!p.written.back().token.length) p.good = false;
+void BodyReader::by_layout() {
+  switch (info(p_.op).layout) {
+    case Layout::One:
+    case Layout::Two:
+    case Layout::Three:
+    case Layout::Pick:
+    case Layout::Pair:
+    case Layout::Carry:
+    case Layout::Lane:
+    case Layout::Put:
+    case Layout::Interleave:
+    case Layout::Reduce:
+    case Layout::Release:
+    case Layout::Renew:
+    case Layout::Sole:
+    case Layout::End: return plain();
+    case Layout::Convert:
+    case Layout::Splat: return conversion();
+    case Layout::Shuffle: return shuffle();
+    case Layout::Load:
+    case Layout::Store:
+    case Layout::At: return memory();
+    case Layout::Copy:
+    case Layout::Fill: return block_of_memory();
+    case Layout::Reserve: return reserve();
+    case Layout::AddressOf: return address_of();
+    case Layout::Call:
+    case Layout::CallThrough: return call();
+    case Layout::Watch: return watch();
+    case Layout::Go: return go();
+    case Layout::When: return when();
+    case Layout::Choose: return choose();
+    case Layout::Return: return give_back();
+    case Layout::Trap: return;
   }
-  if (p.op == Op::Pick) p.wanted = {Type::boolean()};
 }
 
-void BodyReader::conversion(Pending& p) {
-  auto to = read_type(cursor_);
-  if (!to) {
-    p.good = good_ = false;
-    return;
-  }
-  p.results = {*to};
-  p.written.push_back(operand());
+bool BodyReader::comma(std::string_view where) {
+  if (cursor_.expect(',', where)) return true;
+  return fail();
 }
 
-void BodyReader::memory(Pending& p) {
-  if (p.op == Op::Load) {
-    auto type = read_type(cursor_);
-    if (!type) {
-      p.good = good_ = false;
-      return;
-    }
-    p.results = {*type};
+void BodyReader::plain() {
+  Layout layout = info(p_.op).layout;
+  size_t count = layout == Layout::Renew ? 2 : info(p_.op).is_plain() ? info(p_.op).arity() : 1;
+  for (size_t k = 0; k < count; ++k) {
+    if (k > 0 && !comma("between operands")) return;
+    p_.written.push_back(operand());
+    if (!p_.written.back().token.length) p_.good = false;
   }
-  if (p.op == Op::At) p.results = {Type::pointer()};
-  if (p.op == Op::Store) {
-    p.written.push_back(operand());
-    if (!cursor_.expect(',', "between a value and the address it goes to")) p.good = good_ = false;
-  }
-  if (p.good) p.good = read_address(p.written, p.address);
-  p.has_address = true;
 }
 
-void BodyReader::reserve(Pending& p) {
-  p.results = {Type::pointer()};
-  ReserveShape shape;
-  auto number = [&](uint64_t& out, const char* what) {
-    auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(64))
-                                                          : std::nullopt;
-    if (!bits || *bits > (uint64_t(1) << 31)) {
-      complain(std::string("the ") + what + " is not a whole number up to 2^31", "a number such as 16");
-      p.good = false;
-      return;
-    }
-    cursor_.take();
-    out = *bits;
-  };
-  number(shape.bytes, "size");
-  uint64_t align = 1;
-  if (p.good && cursor_.accept_word("align")) {
+void BodyReader::conversion() {
+  auto to = read_type(cursor_, module_);
+  if (!to) return void(fail());
+  p_.results.push_back(*to);
+  p_.written.push_back(operand());
+}
+
+// shuffle a, b, {4, 0, 5, 1}
+void BodyReader::shuffle() {
+  p_.written.push_back(operand());
+  if (!comma("between operands")) return;
+  p_.written.push_back(operand());
+  if (!comma("before the lanes' numbers")) return;
+  if (!cursor_.expect('{', "before the lanes' numbers")) return void(fail());
+  do {
     Token t = cursor_.peek();
-    number(align, "alignment");
-    if (p.good && (align == 0 || (align & (align - 1)) != 0 || align > 4096)) {
-      complain(t, "this alignment is not a power of two up to 4096", "1, 2, 4, 8, …");
-      p.good = false;
-    }
-  }
-  shape.align = static_cast<uint32_t>(align);
-  p.detail = function_.add_reserve(shape);
+    auto n = cursor_.number(2 * Type::lane_limit - 1);
+    if (!n)
+      return void(refuse(t, "this is not the number of a lane", "a whole number below twice the lanes"));
+    p_.lanes.push_back(static_cast<uint16_t>(*n));
+  } while (cursor_.accept(','));
+  if (!cursor_.expect('}', "after the lanes' numbers")) return void(fail());
+  if (p_.lanes.size() < 2 || p_.lanes.size() > Type::lane_limit)
+    refuse(p_.word, "a shuffle has 2 to 1024 lanes", "a number for each lane of the result");
 }
 
-void BodyReader::address_of(Pending& p) {
-  p.results = {Type::pointer()};
-  if (!cursor_.accept_word("of")) {
-    complain("'of' is missing", "address of NAME");
-    p.good = false;
-    return;
+void BodyReader::memory() {
+  if (p_.op == Op::Load) {
+    auto type = read_type(cursor_, module_);
+    if (!type) return void(fail());
+    p_.results.push_back(*type);
   }
+  if (p_.op == Op::Store) {
+    p_.written.push_back(operand());
+    if (!comma("between a value and the address it goes to")) return;
+  }
+  if (!read_address(p_.written, p_.address)) p_.good = false;
+}
+
+// copy [to], [from], bytes · fill v, [to], bytes
+void BodyReader::block_of_memory() {
+  bool copies = p_.op == Op::Copy;
+  if (!copies) {
+    p_.written.push_back(operand());
+    if (!comma("between the byte and where it goes")) return;
+  }
+  if (!read_address(p_.written, copies ? p_.copy.to : p_.address)) return void(p_.good = false);
+  if (!comma("behind where the bytes go")) return;
+  if (copies) {
+    if (!read_address(p_.written, p_.copy.from)) return void(p_.good = false);
+    if (!comma("before the number of bytes")) return;
+  }
+  p_.written.push_back(operand());
+}
+
+void BodyReader::reserve() {
+  p_.results.push_back(module_.pointer_type());
+  ReserveShape shape;
+  Token t = cursor_.peek();
+  auto bytes = cursor_.number(uint64_t(1) << 31);
+  if (!bytes)
+    return void(refuse(t, "the size is not a whole number up to 2^31", "a number such as 16: sizes are constant"));
+  shape.bytes = *bytes;
+  if (cursor_.accept_word("align")) {
+    auto align = cursor_.alignment(4096);
+    if (!align) return void(fail());
+    shape.align = *align;
+  }
+  p_.detail = function_.add_reserve(shape);
+}
+
+void BodyReader::address_of() {
+  p_.results.push_back(module_.pointer_type());
+  if (!cursor_.accept_word("of")) return void(refuse(cursor_.peek(), "'of' is missing", "address of NAME"));
   Token t = cursor_.peek();
   auto name = cursor_.name("the name of a function or data");
   Symbol s = name ? module_.find(*name) : Symbol();
-  if (!s.exists()) {
-    if (name)
-      complain(t, "nothing in the module is called '" + *name + "'", "the name of a function or data");
-    p.good = good_ = false;
-    return;
-  }
-  p.detail = s.index;
+  if (name && !s.exists())
+    complain(t, "nothing in the module is called '" + *name + "'", "the name of a function or data");
+  if (!s.exists()) return void(fail());
+  p_.detail = s.index;
 }
 
-void BodyReader::call(Pending& p) {
+// `name(…)` or `[p](…) -> types`, behind `call` and `return call`.
+void BodyReader::call() {
+  bool returns = p_.op == Op::ReturnCall;
+  if (cursor_.at_mark('[')) {
+    p_.op = returns ? Op::ReturnCallThrough : Op::CallThrough;
+    call_through();
+  } else {
+    call_by_name();
+  }
+  if (!returns || !p_.good) return;
+  if (p_.op == Op::ReturnCallThrough && p_.results.empty()) p_.results = function_.signature().results;
+  if (p_.results != function_.signature().results)
+    refuse(p_.word, "the function called gives other results than this one",
+           "a function with the results of " + function_.signature().text());
+  p_.results.clear();
+}
+
+const Signature* BodyReader::callee(const Token& token, std::string_view name) {
+  Symbol s = module_.find(name);
+  p_.detail = s.index;
+  if (s.exists() && module_.signature(s)) return module_.signature(s);
+  std::vector<std::string> names;
+  for (size_t k = 0; k < module_.symbol_count() && cursor_.may_suggest() && names.size() < 5000; ++k)
+    if (module_.signature(Symbol(k))) names.emplace_back(module_.symbol_name(Symbol(k)));
+  std::string shown(name);
+  complain(token,
+           s.exists() ? "'" + shown + "' is data and cannot be called" : "no function is called '" + shown + "'",
+           suggestion(shown, names, "a function of the module"));
+  return nullptr;
+}
+
+void BodyReader::call_by_name() {
   Token t = cursor_.peek();
-  auto name = cursor_.name("the name of a function");
-  const Signature* signature = nullptr;
-  if (name) {
-    Symbol s = module_.find(*name);
-    signature = s.exists() ? module_.signature(s) : nullptr;
-    p.detail = s.index;
-    if (!signature) {
-      std::vector<std::string> names;
-      for (size_t k = 0; k < module_.symbol_count(); ++k)
-        if (module_.signature(Symbol(k))) names.emplace_back(module_.symbol_name(Symbol(k)));
-      std::string near = nearest(*name, names);
-      complain(
-          t,
-          s.exists() ? "'" + *name + "' is data and cannot be called"
-                     : "no function is called '" + *name + "'",
-          near.empty() ? "a function of the module" : "a function of the module, perhaps '" + near + "'");
-    }
-  }
-  if (!cursor_.expect('(', "before the arguments")) p.good = good_ = false;
-  if (p.good) p.written = operand_list(')', "the arguments");
-  if (!signature) {
-    p.good = good_ = false;
-    return;
-  }
-  p.results = signature->results;
-  p.wanted = signature->parameters;
-  if (p.written.size() != p.wanted.size()) {
-    complain(t,
-             "'" + *name + "' is called with " + std::to_string(p.written.size()) +
-                 (p.written.size() == 1 ? " argument" : " arguments"),
-             std::to_string(p.wanted.size()) + " for " + signature->text());
-    p.good = false;
-  }
+  auto name = cursor_.name("the name of a function, or an address in [ ]");
+  const Signature* signature = name ? callee(t, *name) : nullptr;
+  if (!cursor_.expect('(', "before the arguments")) return void(fail());
+  operand_list(p_.written, ')', "the arguments");
+  if (!signature) return void(fail());
+  p_.results = signature->results;
+  p_.wanted = signature->parameters;
+  bool fits = signature->variadic ? p_.written.size() >= p_.wanted.size() : p_.written.size() == p_.wanted.size();
+  if (!fits)
+    refuse(t,
+           "'" + *name + "' is called with " + std::to_string(p_.written.size()) +
+               (p_.written.size() == 1 ? " argument" : " arguments"),
+           std::to_string(p_.wanted.size()) + (signature->variadic ? " or more" : "") + " for " +
+               signature->text());
 }
 
-void BodyReader::target(Pending& p) {
-  Pending::Target target;
+void BodyReader::call_through() {
+  cursor_.take();
+  p_.written.push_back(operand());
+  p_.wanted.push_back(module_.pointer_type());
+  if (!cursor_.expect(']', "after the function's address")) return void(fail());
+  if (!cursor_.expect('(', "before the arguments")) return void(fail());
+  operand_list(p_.written, ')', "the arguments");
+  if (!p_.good || !cursor_.accept('>')) return;
+  do {
+    auto type = read_type(cursor_, module_);
+    if (!type) return void(fail());
+    p_.results.push_back(*type);
+  } while (cursor_.accept(','));
+}
+
+void BodyReader::watch() {
+  auto name = cursor_.name("the name of a variable of the source");
+  if (!name) return void(fail());
+  p_.detail = module_.realm().name(*name).index;
+  if (!cursor_.expect('=', "between the variable and its value")) return void(fail());
+  p_.written.push_back(operand());
+}
+
+// A block and its arguments; false when it could not be read.
+bool BodyReader::target() {
+  Target target;
   target.token = cursor_.peek();
   auto name = cursor_.name("the name of a block");
-  if (!name) {
-    p.good = good_ = false;
-    return;
-  }
+  if (!name) return fail();
   Name n = module_.realm().name(*name);
   bool known = context_.names.has_block(n);
-  if (cursor_.accept('(')) target.arguments = operand_list(')', "the arguments");
+  target.first_argument = p_.arguments.size();
+  if (cursor_.accept('(')) operand_list(p_.arguments, ')', "the arguments");
+  target.argument_count = p_.arguments.size() - target.first_argument;
   if (!known) {
     std::vector<std::string> names;
-    for (Block b = function_.entry(); b.exists(); b = function_.next(b))
+    for (Block b = function_.entry(); b.exists() && cursor_.may_suggest() && names.size() < 5000;
+         b = function_.next(b))
       names.emplace_back(module_.text(function_.name(b)));
-    std::string near = nearest(*name, names);
-    complain(target.token, "no block is called '" + *name + "'",
-             near.empty() ? "a label of this function" : "a label of this function, perhaps '" + near + "'");
-    p.good = false;
-    return;
+    return refuse(target.token, "no block is called '" + *name + "'",
+                  suggestion(*name, names, "a label of this function"));
   }
   target.to = context_.names.at(n).block;
   size_t takes = function_.parameters(target.to).size();
-  if (target.arguments.size() != takes) {
-    complain(target.token,
-             "'" + *name + "' is given " + std::to_string(target.arguments.size()) +
-                 (target.arguments.size() == 1 ? " argument" : " arguments"),
-             std::to_string(takes) + ", one for each of its parameters");
-    p.good = false;
-  }
-  p.targets.push_back(std::move(target));
-}
-
-void BodyReader::go(Pending& p) { target(p); }
-
-void BodyReader::when(Pending& p) {
-  p.wanted = {Type::boolean()};
-  p.written.push_back(operand());
-  if (!cursor_.accept_word("go")) {
-    complain("'go' is missing after the condition", "when c go b else d");
-    p.good = false;
-    return;
-  }
-  target(p);
-  if (!cursor_.accept_word("else")) {
-    if (p.good) complain("'else' is missing", "else and a block: both ways are written");
-    p.good = false;
-    return;
-  }
-  target(p);
-}
-
-void BodyReader::give_back(Pending& p) {
-  while (!cursor_.at_line_end() && !cursor_.at_mark('@')) {
-    p.written.push_back(operand());
-    if (!cursor_.accept(',')) break;
-  }
-  p.wanted = function_.signature().results;
-  if (p.written.size() != p.wanted.size()) {
-    complain(
-        p.word,
-        "this returns " + std::to_string(p.written.size()) + (p.written.size() == 1 ? " result" : " results"),
-        std::to_string(p.wanted.size()) + " for " + function_.signature().text());
-    p.good = false;
-  }
-}
-
-void BodyReader::trailing(Pending& p) {
-  position_ = {};
-  if (p.has_address && p.op != Op::At) {
-    if (cursor_.accept_word("align")) {
-      auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
-                                                            : std::nullopt;
-      if (!bits || *bits == 0 || (*bits & (*bits - 1)) != 0) {
-        complain("this alignment is not a power of two", "1, 2, 4, 8, …");
-        p.good = false;
-        return;
-      }
-      cursor_.take();
-      p.address.align = static_cast<uint32_t>(*bits);
-    }
-    if (cursor_.accept_word("volatile")) p.address.is_volatile = true;
-  }
-  if (cursor_.at_mark('@')) position_ = position();
-}
-
-bool BodyReader::number_after_colon(uint32_t& out) {
-  auto bits = cursor_.peek().kind == TokenKind::Integer ? integer_bits(cursor_.text(), Type::integer(32))
-                                                        : std::nullopt;
-  if (!bits) {
-    complain("this position is not complete", "@file:line:column, three numbers");
-    return false;
-  }
-  cursor_.take();
-  out = static_cast<uint32_t>(*bits);
+  if (target.argument_count != takes)
+    refuse(target.token,
+           "'" + *name + "' is given " + std::to_string(target.argument_count) +
+               (target.argument_count == 1 ? " argument" : " arguments"),
+           std::to_string(takes) + ", one for each of its parameters");
+  if (p_.op != Op::When)
+    if (auto times = cursor_.number(~uint64_t(0) - 1)) target.weight = *times;
+  p_.targets.push_back(target);
   return true;
 }
 
-// @file:line:column, `in @…` for each call it was inlined at (innermost first), `and @…` for a merged one.
-Position BodyReader::position() {
-  std::vector<PositionRow> chain;
-  auto follows = [&](std::string_view word) {
-    if (!cursor_.at_word(word) || !cursor_.at_mark('@', 1)) return false;
-    cursor_.take();
-    return true;
-  };
-  do {
-    PositionRow row;
-    cursor_.take();
-    bool good = number_after_colon(row.source) && cursor_.expect(':', "in a position") &&
-                number_after_colon(row.line) && cursor_.expect(':', "in a position") &&
-                number_after_colon(row.column);
-    if (!good) {
-      good_ = false;
-      return {};
-    }
-    chain.push_back(row);
-  } while (follows("in"));
-  Position merged = follows("and") ? position() : Position();
-  Position outer;
-  for (size_t k = chain.size(); k-- > 0;) {
-    chain[k].inlined_at = outer;
-    if (k == 0) chain[k].merged_with = merged;
-    outer = module_.add_position(chain[k]);
+void BodyReader::go() { target(); }
+
+// when c [likely | rarely | times] go a else b [times]
+void BodyReader::when() {
+  p_.written.push_back(operand());
+  std::optional<uint64_t> times, other;
+  if (cursor_.accept_word("likely"))
+    p_.hint = Function::Hint::Likely;
+  else if (cursor_.accept_word("rarely"))
+    p_.hint = Function::Hint::Rarely;
+  else
+    times = cursor_.number(~uint64_t(0) - 1);
+  if (!cursor_.accept_word("go"))
+    return void(refuse(cursor_.peek(), "'go' is missing after the condition", "when c go b else d"));
+  if (!target()) return;
+  if (!cursor_.accept_word("else")) {
+    if (p_.good) complain("'else' is missing", "else and a block: both ways are written");
+    p_.good = false;
+    return;
   }
-  return outer;
+  Token t = cursor_.peek();
+  if (!target()) return;
+  other = cursor_.number(~uint64_t(0) - 1);
+  if (times.has_value() != other.has_value())
+    return void(refuse(t, "only one way is counted", "when c 970 go a else b 30: both ways or none"));
+  if (times) p_.targets[0].weight = *times, p_.targets[1].weight = *other;
+}
+
+// choose v { 0: a, 4: b(x), else: c }
+void BodyReader::choose() {
+  p_.written.push_back(operand());
+  if (!cursor_.expect('{', "before the cases")) return void(fail());
+  bool has_else = false;
+  while (!cursor_.at_mark('}') && !cursor_.at_line_end()) {
+    if (has_else) return void(refuse(cursor_.peek(), "a case stands behind 'else'", "'else' as the last one"));
+    has_else = cursor_.accept_word("else");
+    if (!has_else) {
+      Written w;
+      w.token = cursor_.peek();
+      if (w.token.kind != TokenKind::Integer)
+        return void(refuse(w.token, "a case's number is missing", "a number or 'else'"));
+      literal(w);
+      p_.cases.push_back(w);
+    }
+    if (!cursor_.expect(':', "between a case and its block")) return void(fail());
+    if (!target()) return;
+    if (p_.targets.size() > Function::list_limit)
+      return void(refuse(p_.word, "this chooses among more than 65535 ways", "fewer cases"));
+    if (!cursor_.accept(',')) break;
+  }
+  if (!cursor_.expect('}', "after the cases")) return void(fail());
+  if (!has_else) refuse(p_.word, "this does not say what other values do", "else: and a block, as the last case");
+}
+
+void BodyReader::give_back() {
+  // `return call f(x)`: a name or an address behind `call` cannot follow a value of that name.
+  TokenKind behind = cursor_.peek(1).kind;
+  bool calls = cursor_.at_word("call") &&
+               (behind == TokenKind::Name || behind == TokenKind::Quoted || cursor_.at_mark('[', 1));
+  if (calls) {
+    cursor_.take();
+    p_.op = Op::ReturnCall;
+    return call();
+  }
+  while (!cursor_.at_line_end() && !cursor_.at_mark('@')) {
+    p_.written.push_back(operand());
+    if (!cursor_.accept(',')) break;
+  }
+  p_.wanted = function_.signature().results;
+  if (p_.written.size() != p_.wanted.size())
+    refuse(p_.word,
+           "this returns " + std::to_string(p_.written.size()) + (p_.written.size() == 1 ? " result" : " results"),
+           std::to_string(p_.wanted.size()) + " for " + function_.signature().text());
 }
 
 }  // namespace porphyry::text

@@ -4,22 +4,32 @@
 #include <algorithm>
 
 #include "body.h"
-#include "porphyry/ir/typing.h"
 
 namespace porphyry::text {
 
-std::optional<Type> read_type(Cursor& cursor) {
+std::optional<Type> read_type(Cursor& cursor, const Module& module) {
   if (cursor.peek().kind == TokenKind::Name) {
     if (auto type = Type::named(cursor.text())) {
       cursor.take();
-      return type;
+      return type->is_pointer() ? module.pointer_type() : *type;
     }
   }
-  cursor.complain("no type is written here", "bool, i8, i16, i32, i64, f32, f64 or ptr");
+  cursor.complain("no type is written here", "bool, i2 to i128, f32, f64, ptr, or lanes such as f32[8]");
   return std::nullopt;
 }
 
 bool is_label_start(const Cursor& c) { return c.at_name() && (c.at_mark(':', 1) || c.at_mark('(', 1)); }
+
+void BodyReader::Pending::clear() {
+  written.clear(), wanted.clear(), results.clear(), lanes.clear(), cases.clear(), targets.clear();
+  arguments.clear();
+  detail = 0;
+  address = {}, copy = {};
+  has_align = false;
+  promises = permits = 0;
+  hint = Function::Hint::None;
+  good = true;
+}
 
 uint32_t BodyReader::run() {
   context_.names.next_function();
@@ -78,8 +88,10 @@ void BodyReader::read_label_header() {
     if (!cursor_.at_name()) return complain("a parameter is missing", "name: type");
     Name parameter = name_of(cursor_.take());
     if (!cursor_.expect(':', "between a parameter and its type")) return void(good_ = false);
-    auto type = read_type(cursor_);
+    auto type = read_type(cursor_, module_);
     if (!type) return void(good_ = false);
+    if (function_.parameters(b).size() == Function::list_limit)
+      return complain(token, "this block has more than 65535 parameters", "fewer");
     function_.add_parameter(b, *type, parameter);
     if (!cursor_.accept(',')) break;
   }
@@ -96,7 +108,7 @@ void BodyReader::label() {
   }
   waiting_comments_.clear();
   if (!block_ended_)
-    complain(token, "the block above does not end", "return, go, when or trap before this label");
+    complain(token, "the block above does not end", "return, go, when, choose or trap before this label");
   if (cursor_.accept('(')) {
     for (Value v : function_.parameters(b)) {
       Token at = cursor_.peek();
@@ -127,55 +139,44 @@ void BodyReader::lone_comments() {
     waiting_comments_.push_back({{}, {}, context_.tokens.comments[comment_++].text});
 }
 
+// `a, b =` before an operation that gives results; false when the line cannot be read on.
+bool BodyReader::result_names() {
+  result_names_.clear();
+  if (!cursor_.at_name() || !(cursor_.at_mark('=', 1) || cursor_.at_mark(',', 1))) return true;
+  do {
+    if (!cursor_.at_name()) {
+      complain("a result's name is missing", "a name");
+      return false;
+    }
+    result_names_.push_back(cursor_.take());
+  } while (cursor_.accept(','));
+  if (!cursor_.expect('=', "between results and operation")) good_ = false;
+  return true;
+}
+
 void BodyReader::statement() {
-  std::vector<Token> result_names;
-  if (cursor_.at_name() && (cursor_.at_mark('=', 1) || cursor_.at_mark(',', 1))) {
-    do {
-      if (!cursor_.at_name()) {
-        complain("a result's name is missing", "a name");
-        return cursor_.skip_line();
-      }
-      result_names.push_back(cursor_.take());
-    } while (cursor_.accept(','));
-    if (!cursor_.expect('=', "between results and operation")) good_ = false;
-  }
-  Pending p{};
-  p.word = cursor_.peek();
+  if (!result_names()) return cursor_.skip_line();
+  p_.clear();
+  lane_words_.clear();
+  p_.word = cursor_.peek();
   auto op = cursor_.peek().kind == TokenKind::Name ? operation_named(cursor_.text()) : std::nullopt;
   if (!op) {
     std::vector<std::string> names;
-    for (const OperationInfo& row : all_operations()) names.emplace_back(row.name);
-    std::string word(cursor_.text()), near = nearest(word, names);
+    if (cursor_.may_suggest())
+      for (const OperationInfo& row : all_operations()) names.emplace_back(row.name);
+    std::string word(cursor_.text().substr(0, 100)), near = nearest(word, names);
     complain(cursor_.at_line_end() ? "an operation is missing" : "'" + word + "' is not an operation",
              near.empty() ? "an operation such as add, load, call, go or return" : "perhaps '" + near + "'");
-    define_results(result_names, {});
+    define_results({});
     return cursor_.skip_line();
   }
   cursor_.take();
-  p.op = *op;
-  switch (info(*op).layout) {
-    case Layout::One:
-    case Layout::Two:
-    case Layout::Three:
-    case Layout::Pick: plain(p); break;
-    case Layout::Convert: conversion(p); break;
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At: memory(p); break;
-    case Layout::Reserve: reserve(p); break;
-    case Layout::AddressOf: address_of(p); break;
-    case Layout::Call: call(p); break;
-    case Layout::Go: go(p); break;
-    case Layout::When: when(p); break;
-    case Layout::Return: give_back(p); break;
-    case Layout::Trap: break;
-  }
-  if (p.good) trailing(p);
-  if (p.good && !cursor_.at_line_end()) {
-    complain("the line goes on where it should end", "the end of the line");
-    p.good = false;
-  }
-  finish(p, result_names);
+  p_.op = *op;
+  by_layout();
+  if (p_.good) trailing();
+  if (p_.good && !cursor_.at_line_end())
+    refuse(cursor_.peek(), "the line goes on where it should end", "the end of the line");
+  finish();
   cursor_.skip_line();
 }
 

@@ -37,10 +37,15 @@ struct ReadContext {
   const Tokens& tokens;
   Diagnostics& problems;
   Names& names;
+  SideTable<Name, KindPath>& paths;  // those read already, by their text
 };
 
-// Types written as `name` and, in a list, `a, b`. Nothing when there is no type here.
-std::optional<Type> read_type(Cursor& cursor);
+// A type; nothing, and a complaint, when there is none here.
+std::optional<Type> read_type(Cursor& cursor, const Module& module);
+// `permit a, b` and the like, behind the word: the bits of those that are known.
+std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what, std::span<const std::string_view> words);
+// orchard.Night.last.wet
+std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name, KindPath>& known);
 
 // `cursor` stands behind the opening brace's line end; afterwards behind the closing brace, whose offset is
 // given back. Comments between the two go into the function.

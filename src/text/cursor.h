@@ -6,6 +6,7 @@
 #include <string>
 
 #include "lexer.h"
+#include "porphyry/text/literals.h"
 
 namespace porphyry::text {
 
@@ -52,11 +53,39 @@ class Cursor {
       complain("a name is missing", std::string(what));
       return std::nullopt;
     }
-    const Token& t = take();
+    return plain(take());
+  }
+  // The name that a token stands for.
+  std::string plain(const Token& t) const {
     return t.kind == TokenKind::Quoted ? unquoted(text(t)) : std::string(text(t));
   }
-  void skip_line() {
+  // A whole number from 0 to `limit`, when one stands here.
+  std::optional<uint64_t> number(uint64_t limit) {
+    if (peek().kind != TokenKind::Integer) return std::nullopt;
+    auto bits = integer_bits(text(), Type::integer(64));
+    if (!bits || *bits > limit || text().front() == '-') return std::nullopt;
+    take();
+    return static_cast<uint64_t>(*bits);
+  }
+  // A power of two from 1 to `limit`.
+  std::optional<uint32_t> alignment(uint64_t limit) {
+    const Token& t = peek();
+    auto n = number(limit);
+    if (n && *n && (*n & (*n - 1)) == 0) return static_cast<uint32_t>(*n);
+    complain(t, "this alignment is not a power of two up to " + std::to_string(limit), "1, 2, 4, 8, …");
+    return std::nullopt;
+  }
+  // Whether looking for names like a wrong one is worth the time: not when there are mistakes without end.
+  bool may_suggest() const { return problems_->size() < 50; }
+  std::string_view span(const Token& first, const Token& last) const {
+    return source_->text().substr(first.offset, last.offset + last.length - first.offset);
+  }
+  const Token& previous() const { return (*tokens_)[at_ ? at_ - 1 : 0]; }
+  void skip_to_line_end() {
     while (!at_line_end()) take();
+  }
+  void skip_line() {
+    skip_to_line_end();
     if (!at_end()) take();
   }
   // The line must end here.
@@ -69,6 +98,7 @@ class Cursor {
     complain(peek(), std::move(message), std::move(expected));
   }
   void complain(const Token& t, std::string message, std::string expected) {
+    if (problems_->size() >= problem_limit) return tell_of_more(t);
     std::string found = t.kind == TokenKind::LineEnd ? " (the line ends)"
                         : t.kind == TokenKind::End   ? " (the file ends)"
                                                      : "";
@@ -77,6 +107,15 @@ class Cursor {
   }
 
  private:
+  // Enough to act on; a file that is no program at all would give as many as it has lines.
+  static constexpr size_t problem_limit = 1000;
+
+  void tell_of_more(const Token& t) {
+    if (problems_->size() == problem_limit)
+      problems_->push_back(source_->at(t.offset, 1, "more mistakes follow this one",
+                                       "a file with fewer: the first 1000 are told"));
+  }
+
   const SourceText* source_;
   const std::vector<Token>* tokens_;
   Diagnostics* problems_;

@@ -2,12 +2,32 @@
 
 #include <fmt/format.h>
 
+#include <array>
+#include <charconv>
+
+#include "porphyry/ir/type.h"
+
 namespace porphyry::text {
 namespace {
 
-bool is_letter(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_'; }
-bool is_digit(char c) { return c >= '0' && c <= '9'; }
-bool is_word(char c) { return is_letter(c) || is_digit(c); }
+// What a character may be part of, by its code.
+enum : uint8_t { letter = 1, digit = 2, blank = 4, sign = 8 };
+constexpr auto classes = [] {
+  std::array<uint8_t, 256> out{};
+  for (int c = 'a'; c <= 'z'; ++c) out[static_cast<size_t>(c)] = letter, out[static_cast<size_t>(c - 32)] = letter;
+  out['_'] = letter;
+  for (int c = '0'; c <= '9'; ++c) out[static_cast<size_t>(c)] = digit;
+  out[' '] = out['\t'] = out['\r'] = blank;
+  for (char c : std::string_view("()[]{}:,=+-*@;.")) out[static_cast<size_t>(c)] = sign;
+  return out;
+}();
+bool is(char c, uint8_t which) { return classes[static_cast<unsigned char>(c)] & which; }
+bool is_letter(char c) { return is(c, letter); }
+bool is_digit(char c) { return is(c, digit); }
+bool is_word(char c) { return is(c, letter | digit); }
+
+constexpr std::string_view item_words[] = {"func ",   "data ",   "extern ", "local ",  "weak ",
+                                           "section ", "module ", "source ", "kinds "};
 
 class Lexer {
  public:
@@ -25,6 +45,7 @@ class Lexer {
   char peek(size_t ahead = 0) const { return at_ + ahead < text_.size() ? text_[at_ + ahead] : '\0'; }
 
   void add(TokenKind kind, size_t from, char mark = 0) {
+    if (line_is_fresh_ && depth_ == 0) line_head_ = from;
     out_.list.push_back({kind, mark, static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from)});
     line_is_fresh_ = false;
   }
@@ -36,32 +57,37 @@ class Lexer {
 
   void step() {
     char c = peek();
-    if (c == '\n') {
-      ++at_;
-      line_is_fresh_ = true;
-      if (depth_ > 0 && starts_an_item()) depth_ = 0;  // a bracket was forgotten above
-      if (depth_ == 0) line_end(at_ - 1);
-      return;
-    }
-    if (c == ' ' || c == '\t' || c == '\r') {
+    if (is(c, blank)) {
       ++at_;
       return;
     }
-    if (c == '-' && peek(1) == '-') return comment();
     size_t from = at_;
     if (is_letter(c)) return word(from);
-    if (is_digit(c) || (c == '-' && is_digit(peek(1)))) return number(from);
-    if (c == '-' && (text_.substr(at_ + 1, 3) == "inf" || text_.substr(at_ + 1, 3) == "nan")) {
-      ++at_;
-      return word(from);
+    if (c == '\n') return new_line();
+    if (is_digit(c)) return number(from);
+    if (c == '-') {
+      if (peek(1) == '-') return comment();
+      if (is_digit(peek(1))) return number(from);
+      if (std::string_view next = text_.substr(at_ + 1, 3); next == "inf" || next == "nan") {
+        ++at_;
+        return word(from);
+      }
     }
     if (c == '"') return quote(from);
     mark(from, c);
   }
 
-  // Whether a top-level item begins here: a word for one, then a name. Ends brackets left open by mistake.
+  void new_line() {
+    ++at_;
+    line_is_fresh_ = true;
+    // An item begins in the first column: a bracket or brace was forgotten above.
+    if ((depth_ > 0 || in_body_) && is_letter(peek()) && starts_an_item()) depth_ = 0, in_body_ = false;
+    if (depth_ == 0) line_end(at_ - 1);
+  }
+
+  // Whether a top-level item begins here: a word for one, then a name.
   bool starts_an_item() const {
-    for (std::string_view word : {"func ", "data ", "extern ", "local ", "module ", "source "})
+    for (std::string_view word : item_words)
       if (text_.substr(at_, word.size()) == word &&
           (is_letter(peek(word.size())) || peek(word.size()) == '"'))
         return true;
@@ -77,9 +103,15 @@ class Lexer {
       out_.comments.push_back({static_cast<uint32_t>(from), std::string(text_.substr(from, to - from))});
   }
 
-  // Dots join words (lt.s, bytes.reverse) when a letter follows.
+  // Dots join words (lt.s, orchard.Night.wet) when a letter follows; a number of lanes belongs to its type.
   void word(size_t from) {
-    while (is_word(peek()) || (peek() == '.' && is_letter(peek(1)))) ++at_;
+    do ++at_;
+    while (is_word(peek()) || (peek() == '.' && is_letter(peek(1))));
+    if (peek() == '[' && is_digit(peek(1)) && Type::named(text_.substr(from, at_ - from))) {
+      size_t end = at_ + 1;
+      while (end < text_.size() && is_digit(text_[end])) ++end;
+      if (end < text_.size() && text_[end] == ']') at_ = end + 1;
+    }
     add(TokenKind::Name, from);
   }
 
@@ -121,9 +153,14 @@ class Lexer {
       return add(TokenKind::Mark, from, '>');
     }
     if (c == '(' || c == '[') ++depth_;
-    if ((c == ')' || c == ']') && depth_ > 0) --depth_;
-    static constexpr std::string_view known = "()[]{}:,=+-*@;";
-    if (known.find(c) == std::string_view::npos) {
+    if (c == '{') opening_brace();
+    if (c == ')' || c == ']' || c == '}') {
+      if (depth_ > 0)
+        --depth_;
+      else if (c == '}')
+        in_body_ = false;
+    }
+    if (!is(c, sign)) {
       while (at_ < text_.size() && static_cast<unsigned char>(text_[at_]) >= 0x80) ++at_;
       if (out_.problems.size() < 100)
         out_.problems.push_back(source_.at(static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from),
@@ -134,10 +171,25 @@ class Lexer {
     add(TokenKind::Mark, from, c);
   }
 
+  // A brace that ends the line of a function or of kinds opens a body, in which lines count; any other holds
+  // a list, in which they do not.
+  void opening_brace() {
+    if (depth_ == 0 && !in_body_) {
+      for (std::string_view word : {"func ", "local ", "weak ", "section ", "kinds "})
+        if (text_.substr(line_head_, word.size()) == word) {
+          in_body_ = true;
+          return;
+        }
+    }
+    ++depth_;
+  }
+
   const SourceText& source_;
   std::string_view text_;
   size_t at_ = 0;
-  int depth_ = 0;
+  size_t depth_ = 0;      // of brackets and braces that hold lists
+  size_t line_head_ = 0;  // where the first token of the line stands
+  bool in_body_ = false;
   bool line_is_fresh_ = true;
   Tokens out_;
 };
@@ -163,7 +215,9 @@ std::string unquoted(std::string_view with_quotes) {
     else if (c == '0')
       out += '\0';
     else if (c == 'x' && i + 2 < body.size()) {
-      out += static_cast<char>(std::stoi("0" + std::string(body.substr(i + 1, 2)), nullptr, 16));
+      unsigned code = 0;
+      std::from_chars(body.data() + i + 1, body.data() + i + 3, code, 16);
+      out += static_cast<char>(code);
       i += 2;
     } else
       out += c;

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -27,22 +28,21 @@ using Diagnostics = std::vector<Diagnostic>;
 template <class T>
 class Result {
  public:
-  Result(T value) : value_(std::move(value)), good_(true) {}  // NOLINT: conversion is the point
+  Result(T value) : value_(std::move(value)) {}  // NOLINT: conversion is the point
   Result(Diagnostics why) : why_(std::move(why)) {}           // NOLINT
   Result(Diagnostic why) { why_.push_back(std::move(why)); }  // NOLINT
 
-  bool good() const { return good_; }
-  explicit operator bool() const { return good_; }
-  T& operator*() { return value_; }
-  const T& operator*() const { return value_; }
-  T* operator->() { return &value_; }
-  const T* operator->() const { return &value_; }
+  bool good() const { return value_.has_value(); }
+  explicit operator bool() const { return good(); }
+  T& operator*() { return *value_; }
+  const T& operator*() const { return *value_; }
+  T* operator->() { return &*value_; }
+  const T* operator->() const { return &*value_; }
   const Diagnostics& why() const { return why_; }
 
  private:
-  T value_{};
+  std::optional<T> value_;
   Diagnostics why_;
-  bool good_ = false;
 };
 
 // A diagnostic without a position.

@@ -31,6 +31,9 @@ class Table {
   bool empty() const { return rows_.empty(); }
   void resize(size_t count, const T& value = T()) { rows_.resize(count, value); }
   bool holds(Handle id) const { return id.index < rows_.size(); }
+  void reserve(size_t count) { rows_.reserve(count); }
+  void shrink_to_fit() { rows_.shrink_to_fit(); }
+  size_t bytes() const { return rows_.capacity() * sizeof(T); }
   auto begin() { return rows_.begin(); }
   auto end() { return rows_.end(); }
   auto begin() const { return rows_.begin(); }
@@ -49,6 +52,8 @@ class SideTable {
     if (id.index >= rows_.size()) rows_.resize(id.index + 1);
     rows_[id.index] = std::move(value);
   }
+  void shrink_to_fit() { rows_.shrink_to_fit(); }
+  size_t bytes() const { return rows_.capacity() * sizeof(T); }
 
  private:
   std::vector<T> rows_;

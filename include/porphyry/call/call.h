@@ -6,6 +6,7 @@
 //   of file:PATH:TYPE:COLUMN      the file, or one column, from 1; `#` starts a comment), or, for names that
 //   end
 //                              in .bin, the raw bytes
+//   {1.5, 2, 3, 4}             lanes
 //   zero:BYTES[:TYPE]          fresh cleared memory, and its address; shown as numbers of the type (else i8)
 #pragma once
 
@@ -25,13 +26,15 @@ struct MemoryPiece {
   Type type;  // of its numbers; i8 for raw bytes
   std::vector<uint8_t> initial;
   std::unique_ptr<SharedMemory> memory;
+  ByteOrder order = ByteOrder::Little;  // the module's
 
   // Elements as the text form writes them, at most `most`.
   std::string numbers(size_t most) const;
   bool changed() const;
   size_t count() const { return initial.size() / type.bytes(); }
-  uint64_t number(size_t k) const;  // bits of element k as it is now
-  uint64_t number_before(size_t k) const;
+  std::string number(size_t k) const;  // element k as it is now
+  std::string number_before(size_t k) const;
+  bool changed(size_t k) const;
   // Puts the initial bytes back.
   void reset();
 };
@@ -39,7 +42,7 @@ struct MemoryPiece {
 struct PreparedCall {
   Symbol function;
   struct Argument {
-    uint64_t bits = 0;
+    std::vector<uint64_t> words = {};  // as constants have them
     int piece = -1;  // index of the memory whose address it is
   };
   std::vector<Argument> arguments;
@@ -51,7 +54,8 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
                                   const std::vector<std::string>& words);
 
 // The bytes that `file:PATH:TYPE[:COLUMN]` puts into memory.
-Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column);
+Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column,
+                                          ByteOrder order = ByteOrder::Little);
 
 struct CallOutcome {
   enum class End : uint8_t { Result, Trap, Fault, Exhausted } end = End::Result;

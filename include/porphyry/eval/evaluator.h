@@ -2,8 +2,8 @@
 //
 // Memory is bytes in objects: each data item, each `reserve`, each piece handed in. A pointer is an object
 // and an address; only access checks bounds. Bytes remember the pointer that was stored in them. A run ends
-// with a result, a trap or a fault, or it exhausts what it was given (steps, frames, memory), which proves
-// nothing.
+// with a result, a trap or a fault (the program broke a rule or its author's word), or it exhausts what it was
+// given (steps, frames, memory), which proves nothing.
 //
 // Calls do not use the host's stack. Nothing is shared between evaluators.
 #pragma once
@@ -18,17 +18,22 @@
 
 namespace porphyry {
 
-// A value in a run: bits, and for pointers the object they lead to (0: none).
+// A scalar in a run. A value of n lanes is n of them, lane 0 first.
 struct Datum {
-  uint64_t bits = 0;
-  uint32_t object = 0;
+  uint64_t bits = 0;  // the low 64
+  uint64_t high = 0;  // of wider integers the rest; of pointers where they come from: see object()
+
+  // Of a pointer: the object it leads to; 0: none.
+  uint32_t object() const { return static_cast<uint32_t>(high); }
+  Word word() const { return Word(high) << 64 | bits; }
+  static Datum of(Word w) { return {static_cast<uint64_t>(w), static_cast<uint64_t>(w >> 64)}; }
 };
 
 struct EvaluatorOptions {
-  uint64_t seed = 1;                    // fills fresh memory
+  uint64_t seed = 1;                    // fills fresh memory and makes other open choices
   uint64_t step_limit = 1'000'000'000;  // operations
   uint64_t frame_limit = 2'000'000;     // calls inside calls
-  uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run
+  uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run, and for keeping book on them
 };
 
 struct Outcome {
@@ -39,16 +44,35 @@ struct Outcome {
   };
 
   End end = End::Result;
-  std::vector<Datum> results;
-  std::string message;      // why, unless a result
-  std::vector<Call> trace;  // innermost first, unless a result; cut to 64
+  std::vector<Datum> results;  // lanes one behind the other
+  std::string message;         // why, unless a result
+  std::vector<Call> trace;     // innermost first, unless a result; cut to 64
   uint64_t steps = 0;
+};
+
+// A call of an external function, as its host sees it.
+class HostCall {
+ public:
+  std::span<const Datum> arguments;  // lanes one behind the other
+  std::span<Datum> results;
+
+  // Bytes that a pointer leads to; empty when they are not all inside a live object. Writing where the function
+  // is declared not to, or into constants, gives nothing and ends the run with a fault.
+  virtual std::span<const uint8_t> read(Datum pointer, uint64_t size) = 0;
+  virtual std::span<uint8_t> write(Datum pointer, uint64_t size) = 0;
+  // A new object with arbitrary contents.
+  virtual Datum allocate(uint64_t size, uint32_t align = 16) = 0;
+  // Ends the life of an object that `allocate` made. False when it is not one, or dead.
+  virtual bool end_life(Datum pointer) = 0;
+
+ protected:
+  ~HostCall() = default;
 };
 
 class Evaluator {
  public:
-  // An external function: fills `results`; false is a trap.
-  using HostFunction = std::function<bool(std::span<const Datum> arguments, std::span<Datum> results)>;
+  // An external function: fills the results; false is a trap.
+  using HostFunction = std::function<bool(HostCall& call)>;
 
   // The module must be verified and must outlive the evaluator, unchanged.
   explicit Evaluator(const Module& module, EvaluatorOptions options = {});

@@ -7,15 +7,17 @@
 //   (amortized: a block whose keys run out is numbered again).
 // * An edge is an entity: (from, slot, to, arguments). Two edges between the same blocks are two edges.
 // * Erased entries leave holes; handles of the others stay valid.
+// * No table holds a pointer, so a copy of a function is a copy of its tables.
 #pragma once
 
 #include <initializer_list>
 #include <span>
 #include <string>
-#include <unordered_map>
 #include <vector>
 
 #include "porphyry/base/table.h"
+#include "porphyry/ir/address.h"
+#include "porphyry/ir/compute.h"
 #include "porphyry/ir/operations.h"
 #include "porphyry/ir/realm.h"
 
@@ -31,25 +33,10 @@ using Slot = Id<struct SlotTag>;          // an operand's place
 
 enum class ValueKind : uint8_t { Parameter, BlockParameter, Result, Constant };
 
-// An address: the pointer (first operand), an optional index (second operand), scale and offset in bytes.
-struct Address {
-  int64_t scale = 1;
-  int64_t offset = 0;
-  bool indexed = false;
-  uint32_t align = 1;  // promised alignment of an access, in bytes
-  bool is_volatile = false;
-  bool operator==(const Address&) const = default;
-};
-
-// A frame object made by `reserve`.
-struct ReserveShape {
-  uint64_t bytes = 0;
-  uint32_t align = 1;
-};
-
 struct Signature {
   std::vector<Type> parameters;
   std::vector<Type> results;
+  bool variadic = false;  // external functions: more arguments may follow
   bool operator==(const Signature&) const = default;
   std::string text() const;  // "(i32, ptr) -> f32"
 };
@@ -75,40 +62,76 @@ class Function {
   Instruction last(Block b) const { return blocks_[b].last; }
   // The instruction that ends the block, when there is one.
   Instruction terminator(Block b) const;
-  std::span<const Value> parameters(Block b) const { return blocks_[b].parameters; }
+  std::span<const Value> parameters(Block b) const {
+    return {parameter_pool_.data() + blocks_[b].first_parameter, blocks_[b].parameter_count};
+  }
   Value add_parameter(Block b, Type type, Name name = {});
   // Drops parameter `index` and the arguments that go to it. The parameter must have no uses.
   void erase_parameter(Block b, size_t index);
+  // Cuts a block in two: `first` and what follows move to a new block behind it, to which the old one goes.
+  // O(moved instructions).
+  Block split(Block b, Instruction first, Name name = {});
+  // Puts the block that `b` goes to at its end, when that is its only way out and the other's only way in:
+  // its parameters become the arguments. False when it is not so. O(moved instructions + uses).
+  bool merge_with_next(Block b);
 
   // ---- edges --------------------------------------------------------------------------------------------
   size_t edge_limit() const { return edges_.size(); }
   Block from(Edge e) const { return edges_[e].from; }
   Block to(Edge e) const { return edges_[e].to; }
-  std::span<const Slot> argument_slots(Edge e) const { return edges_[e].arguments; }
-  Value argument(Edge e, size_t i) const { return slots_[edges_[e].arguments[i]].value; }
-  size_t argument_count(Edge e) const { return edges_[e].arguments.size(); }
-  void add_argument(Edge e, Value v);
+  Slot argument_slot(Edge e, size_t i) const { return Slot(edges_[e].first_argument.index + i); }
+  Value argument(Edge e, size_t i) const { return slots_[argument_slot(e, i)].value; }
+  size_t argument_count(Edge e) const { return edges_[e].argument_count; }
+  void add_argument(Edge e, Value v);  // O(1) amortized
+  // How often the edge was taken in a measured run, when that is known.
+  static constexpr uint64_t no_weight = ~uint64_t(0);
+  uint64_t weight(Edge e) const { return edges_[e].weight; }
+  void set_weight(Edge e, uint64_t times) { edges_[e].weight = times; }
   void redirect(Edge e, Block to, std::initializer_list<Value> arguments = {});
   Edge first_in(Block b) const { return blocks_[b].first_in; }
   Edge next_in(Edge e) const { return edges_[e].next_in; }
   // Edges that leave through this instruction, in the order they are written.
-  std::vector<Edge> edges(Instruction i) const;
+  class EdgeRange {
+   public:
+    struct iterator {
+      uint32_t at;
+      Edge operator*() const { return Edge(at); }
+      iterator& operator++() { return ++at, *this; }
+      bool operator==(const iterator&) const = default;
+    };
+    EdgeRange(uint32_t first, uint32_t count) : first_(first), count_(count) {}
+    iterator begin() const { return {first_}; }
+    iterator end() const { return {first_ + count_}; }
+    size_t size() const { return count_; }
+    Edge operator[](size_t k) const { return Edge(first_ + k); }
+
+   private:
+    uint32_t first_, count_;
+  };
+  EdgeRange edges(Instruction i) const { return {instructions_[i].first_edge.index, instructions_[i].edge_count}; }
   size_t edge_count(Instruction i) const { return instructions_[i].edge_count; }
   Edge edge(Instruction i, size_t slot) const { return Edge(instructions_[i].first_edge.index + slot); }
 
   // ---- instructions -------------------------------------------------------------------------------------
+  enum class Hint : uint8_t { None, Likely, Rarely };  // of `when`: whether its first way is taken
+
   struct Draft {  // what an instruction is made of
     Op op;
     std::span<const Value> operands = {};
     std::span<const Type> results = {};
-    uint32_t detail = 0;  // address, reserve shape or symbol: see below
+    uint32_t detail = 0;  // a symbol, a name, or what an add_… function gave: see below
     Position position = {};
     struct Target {
       Block to;
       std::span<const Value> arguments = {};
+      uint64_t weight = no_weight;
     };
     std::span<const Target> targets = {};
+    uint8_t promises = 0, permits = 0;
+    Hint hint = Hint::None;
   };
+  static constexpr size_t list_limit = 65535;  // operands, results, edges of one instruction; parameters
+
   Instruction append(Block b, const Draft& draft);
   Instruction insert_before(Instruction at, const Draft& draft);
   // Erases an instruction; its results must have no uses. Its edges leave with it.
@@ -121,9 +144,17 @@ class Function {
   Instruction previous(Instruction i) const { return instructions_[i].previous; }
   Position position(Instruction i) const { return instructions_[i].position; }
   void set_position(Instruction i, Position p) { instructions_[i].position = p; }
-  // Whether running it shows beyond its results: it writes memory, may trap or ends its block, or the access
-  // is volatile. What has no effect and no use may go.
+  uint8_t promises(Instruction i) const { return instructions_[i].promises; }
+  void set_promises(Instruction i, uint8_t bits) { instructions_[i].promises = bits; }
+  uint8_t permits(Instruction i) const { return instructions_[i].permits; }
+  void set_permits(Instruction i, uint8_t bits) { instructions_[i].permits = bits; }
+  Hint hint(Instruction i) const { return instructions_[i].hint; }
+  void set_hint(Instruction i, Hint h) { instructions_[i].hint = h; }
+  // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
+  // volatile, or it says something that must stay. What has no effect and no use may go.
   bool has_effect(Instruction i) const;
+  // Whether an access says that nobody writes its bytes (`as const`).
+  bool reads_unwritten() const;
   // Both in one block.
   bool comes_before(Instruction a, Instruction b) const {
     return instructions_[a].order < instructions_[b].order;
@@ -133,20 +164,40 @@ class Function {
   Slot operand_slot(Instruction i, size_t k) const { return Slot(instructions_[i].first_slot.index + k); }
   size_t result_count(Instruction i) const { return instructions_[i].result_count; }
   Value result(Instruction i, size_t k = 0) const { return Value(instructions_[i].first_result.index + k); }
+  // What `detail` leads to, by layout: load, store, at, fill · copy · reserve · address, call · choose (a
+  // constant for each edge but the last) · shuffle (a lane number for each lane of the result) · watch.
   const Address& address(Instruction i) const { return addresses_[instructions_[i].detail]; }
+  const CopyShape& copy_shape(Instruction i) const { return copies_[instructions_[i].detail]; }
   const ReserveShape& reserve_shape(Instruction i) const { return reserves_[instructions_[i].detail]; }
   Symbol symbol(Instruction i) const { return Symbol(instructions_[i].detail); }
+  Word case_value(Instruction i, size_t edge) const { return cases_[instructions_[i].detail + edge]; }
+  uint16_t shuffle_lane(Instruction i, size_t lane) const { return shuffles_[instructions_[i].detail + lane]; }
+  Name watched(Instruction i) const { return Name(instructions_[i].detail); }
+  uint32_t detail(Instruction i) const { return instructions_[i].detail; }
   uint32_t add_address(const Address& a);
+  uint32_t add_copy(const CopyShape& c);
   uint32_t add_reserve(const ReserveShape& r);
+  uint32_t add_cases(std::span<const Word> values);
+  uint32_t add_shuffle(std::span<const uint16_t> lanes);
+  // The same address with another kind, alignment, …
+  void set_address(Instruction i, const Address& a) { instructions_[i].detail = add_address(a); }
 
   // ---- values and uses ----------------------------------------------------------------------------------
   size_t value_limit() const { return values_.size(); }
   Type type(Value v) const { return values_[v].type; }
   ValueKind kind(Value v) const { return values_[v].kind; }
   bool is_constant(Value v) const { return values_[v].kind == ValueKind::Constant; }
-  // Bits of a constant, masked to its width. A constant pointer is null.
+  // Bits of a constant, masked to its width: the low 64; all of one lane. A constant pointer is null.
   uint64_t constant_bits(Value v) const { return constants_[values_[v].owner]; }
-  Value constant(Type type, uint64_t bits);  // the same handle for the same bits
+  Word constant_word(Value v, size_t lane = 0) const;
+  std::span<const uint64_t> constant_words(Value v) const {  // see Type::words
+    return {constants_.data() + values_[v].owner, values_[v].type.words()};
+  }
+  // The same handle for the same bits. A single number fills all lanes. Average O(lanes).
+  Value constant(Type type, Word bits);
+  Value constant_lanes(Type type, std::span<const uint64_t> words);  // as constant_words gives them
+  // Whether all lanes of a constant are the same.
+  bool is_uniform(Value v) const;
   Instruction definition(Value v) const;     // nothing for parameters and constants
   Block defining_block(Value v) const;       // the entry for parameters; nothing for constants
   size_t result_index(Value v) const { return values_[v].index; }
@@ -180,6 +231,13 @@ class Function {
   };
   std::vector<Comment> comments;
 
+  // Gives back what tables hold in reserve. O(size).
+  void compact();
+  // Room for so many, so that adding them moves no table.
+  void expect(size_t values, size_t slots, size_t instructions, size_t blocks, size_t edges);
+  // Memory held, in bytes.
+  size_t bytes() const;
+
  private:
   struct ValueRow {
     Type type;
@@ -195,6 +253,8 @@ class Function {
   };
   struct InstructionRow {
     Op op;
+    uint8_t promises = 0, permits = 0;
+    Hint hint = Hint::None;
     uint16_t operand_count = 0, result_count = 0, edge_count = 0;
     Slot first_slot;
     Value first_result;
@@ -210,13 +270,16 @@ class Function {
     Block previous, next;
     Edge first_in;
     Name name;
+    uint32_t first_parameter = 0;  // in parameter_pool_
+    uint16_t parameter_count = 0, parameter_room = 0;
     bool alive = true;
-    std::vector<Value> parameters;
   };
   struct EdgeRow {
     Block from, to;
     Edge next_in, previous_in;
-    std::vector<Slot> arguments;
+    Slot first_argument;
+    uint16_t argument_count = 0, argument_room = 0;
+    uint64_t weight = no_weight;
   };
 
   Value add_value(Type type, ValueKind kind, uint32_t owner, size_t index);
@@ -229,6 +292,10 @@ class Function {
   Instruction make(Block b, const Draft& draft);
   void place(Instruction i, Block b, Instruction before);
   void number_again(Block b);
+  void make_room(EdgeRow& row);
+  void take_over(Block b, Instruction first);
+  size_t constant_place(Type type, std::span<const uint64_t> words) const;
+  void grow_constants();
 
   Signature signature_;
   Table<Value, ValueRow> values_;
@@ -237,9 +304,14 @@ class Function {
   Table<Block, BlockRow> blocks_;
   Table<Edge, EdgeRow> edges_;
   std::vector<Address> addresses_;
+  std::vector<CopyShape> copies_;
   std::vector<ReserveShape> reserves_;
+  std::vector<Word> cases_;
+  std::vector<uint16_t> shuffles_;
   std::vector<uint64_t> constants_;
-  std::unordered_map<uint64_t, std::vector<Value>> constant_values_;  // by bits; one entry a type
+  std::vector<Value> constant_table_;  // open addressing by type and bits; a power of two, at most half full
+  uint32_t constant_count_ = 0;
+  std::vector<Value> parameter_pool_;  // runs of blocks' parameters
   std::vector<Value> parameters_;
   SideTable<Value, Name> value_names_;
   Block first_block_, last_block_;

@@ -8,35 +8,52 @@
 #include <vector>
 
 #include "porphyry/ir/function.h"
+#include "porphyry/ir/kinds.h"
+#include "porphyry/ir/words.h"
 
 namespace porphyry {
+
+enum class ByteOrder : uint8_t { Little, Big };
+
+// How values lie in memory.
+struct MemoryLayout {
+  ByteOrder order = ByteOrder::Little;
+  unsigned pointer_bits = 64;  // or 32
+  bool operator==(const MemoryLayout&) const = default;
+};
 
 // A run of bytes in a data item, written after `holds`.
 struct DataPiece {
   enum class Kind : uint8_t { Numbers, Zero, Addresses, Bytes } kind = Kind::Zero;
   Type type;                      // Numbers
-  std::vector<uint64_t> numbers;  // Numbers: bits of each
+  std::vector<uint64_t> numbers;  // Numbers: the words of each, see Type::words
   uint64_t zero_bytes = 0;        // Zero
   std::vector<Symbol> symbols;    // Addresses
   std::string bytes;              // Bytes
+  bool operator==(const DataPiece&) const = default;
 
-  uint64_t size() const;  // in bytes
+  uint64_t size(unsigned pointer_bits = 64) const;  // in bytes
 };
 
 struct DataItem {
   bool is_const = false;
   uint32_t align = 1;
   std::vector<DataPiece> pieces;
+  bool operator==(const DataItem&) const = default;
 
-  uint64_t size() const;
-  // The bytes, with zeros where addresses go. Little-endian.
-  std::vector<uint8_t> image() const;
+  uint64_t size(unsigned pointer_bits = 64) const;
+  // The bytes, with zeros where addresses go.
+  std::vector<uint8_t> image(const MemoryLayout& layout = {}) const;
   struct Reference {
     uint64_t offset;
     Symbol symbol;
   };
-  std::vector<Reference> references() const;
+  std::vector<Reference> references(unsigned pointer_bits = 64) const;
 };
+
+// One value in memory order: `words` as in a constant, `bytes` as many as the type takes. O(bytes).
+void put_value(Type type, std::span<const uint64_t> words, ByteOrder order, uint8_t* bytes);
+void get_value(Type type, const uint8_t* bytes, ByteOrder order, std::span<uint64_t> words);
 
 enum class SymbolKind : uint8_t { Function, Data, ExternFunction, ExternData };
 
@@ -44,6 +61,9 @@ struct SymbolRow {
   Name name;
   SymbolKind kind;
   bool is_local = false;  // not seen outside the module
+  bool is_weak = false;   // gives way to another of its name when linked
+  std::string section;    // where it goes in an object file; empty: where its like go
+  FunctionFacts facts;    // functions, external ones too
   std::unique_ptr<Function> function;
   DataItem data;
   Signature signature;  // of an external function
@@ -55,8 +75,8 @@ struct PositionRow {
   uint32_t source = 0;  // number given by a `source` line
   uint32_t line = 0;
   uint32_t column = 0;
-  Position inlined_at;
-  Position merged_with;
+  Position inlined_at{};
+  Position merged_with{};
   bool operator==(const PositionRow&) const = default;
 };
 
@@ -72,6 +92,11 @@ class Module {
   Realm& realm() const { return *realm_; }
   Name name() const { return name_; }
   void set_name(Name n) { name_ = n; }
+  MemoryLayout layout;
+  Type pointer_type() const { return Type::pointer(layout.pointer_bits); }
+  // The integer as wide as a pointer: indexes, numbers of bytes.
+  Type index_type() const { return Type::integer(layout.pointer_bits); }
+  Kinds kinds;
 
   // Add a symbol. The name must be new in the module: see find().
   Symbol add_function(std::string_view name, Signature signature);
@@ -95,18 +120,25 @@ class Module {
   const PositionRow& position(Position p) const { return positions_[p]; }
   size_t position_count() const { return positions_.size(); }
 
+  // A symbol of any kind, as it is; its name must be new.
+  Symbol add(SymbolRow row);
+  // Gives a symbol another name, which must be new.
+  void rename(Symbol s, Name name);
+  // Memory held by the module and all it owns but its realm, in bytes.
+  size_t bytes() const;
+  void compact();
+
   std::vector<SourceFile> sources;
-  // Comments above the module line, above a symbol, or (neither) at the end of the file.
+  // Comments that stand on lines of their own outside of functions, by what they stand above; KindsEnd: the
+  // closing brace of a tree of kinds; End: the end of the file.
   struct Comment {
-    Symbol above;
-    bool at_top = false;
-    std::string text;
+    enum class Above : uint8_t { Module, Symbol, Kinds, Kind, Record, KindsEnd, End } above;
+    uint32_t index = 0;  // of the symbol, tree, kind or record
+    std::string text;    // with its dashes
   };
   std::vector<Comment> comments;
 
  private:
-  Symbol add(SymbolRow row);
-
   Realm* realm_;
   Name name_;
   std::vector<SymbolRow> symbols_;

@@ -4,13 +4,14 @@
 
 #include <optional>
 #include <span>
+#include <string>
 #include <string_view>
 
 #include "porphyry/ir/type.h"
 
 namespace porphyry {
 
-enum class Op : uint16_t {
+enum class Op : uint8_t {
 #define PORPHYRY_OPERATION(enumerator, ...) enumerator,
 #include "porphyry/ir/operations.inc"
 #undef PORPHYRY_OPERATION
@@ -23,25 +24,43 @@ inline constexpr size_t operation_count = 0
 #undef PORPHYRY_OPERATION
 
 // How an operation is written. One, Two, Three: that many plain operands; the rest have forms of their own.
+// Up to Convert there is one result that is computed lane by lane.
 enum class Layout : uint8_t {
   One,
   Two,
   Three,
   Pick,
   Convert,
+  Pair,
+  Carry,
+  Splat,
+  Lane,
+  Put,
+  Shuffle,
+  Interleave,
+  Reduce,
   Load,
   Store,
   At,
   Reserve,
   AddressOf,
+  Release,
+  Copy,
+  Fill,
+  Renew,
+  Sole,
+  End,
   Call,
+  CallThrough,
+  Watch,
   Go,
   When,
+  Choose,
   Return,
   Trap
 };
 
-enum class ResultRule : uint8_t { Same, Truth, Stated, Own, None };
+enum class ResultRule : uint8_t { Same, Truth, SameTwice, SameTruth, Element, Doubled, Stated, Own, None };
 
 struct OperationInfo {
   Op op;
@@ -50,6 +69,7 @@ struct OperationInfo {
   uint8_t accepts;  // bits 1 << Shape
   ResultRule result;
   uint8_t traits;
+  uint8_t promises;  // bits of promise::
   std::string_view doc;
 
   bool commutes() const;
@@ -57,16 +77,24 @@ struct OperationInfo {
   bool reads_memory() const;
   bool writes_memory() const;
   bool ends_block() const;
+  bool calls() const;
+  // Says something about the program (sole, end, watch): not to be dropped or merged for being unused.
+  bool marks() const;
   // The value depends on the operands alone and computing it shows nothing: it may be folded, merged or
   // dropped.
   bool is_pure() const;
+  // Computed from plain operands alone, lane by lane or not: compute() knows it.
+  bool is_plain() const { return layout <= Layout::Reduce; }
   bool accepts_shape(Shape shape) const { return accepts >> static_cast<unsigned>(shape) & 1; }
-  // Plain operands for One, Two, Three, Pick and Convert; 0 for the rest.
+  // Operands of plain operations; 0 for the rest.
   unsigned arity() const;
+  // Results when the table decides it: calls have those of the function.
+  unsigned result_count() const;
 };
 
 const OperationInfo& info(Op op);
 std::span<const OperationInfo> all_operations();
+// Operations that are told apart by what follows the word (call, return call) give the first one.
 std::optional<Op> operation_named(std::string_view name);
 
 // Whether a conversion may take a value of type `from` to type `to`; when not, why not.

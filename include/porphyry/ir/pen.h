@@ -26,16 +26,24 @@ class Pen {
   Module& module() const { return *module_; }
 
   // Any operation with plain operands whose result type follows from them.
-  Value write(Op op, std::initializer_list<Value> operands);
-  // A conversion.
+  Value write(Op op, std::initializer_list<Value> operands) {
+    return write(op, std::span<const Value>(operands.begin(), operands.size()));
+  }
+  Value write(Op op, std::span<const Value> operands, uint8_t promises = 0);
+  // One with two results: add.carry, mul.wide.s, …
+  std::pair<Value, Value> write_pair(Op op, std::initializer_list<Value> operands);
+  // A conversion, or `splat`.
   Value convert(Op op, Type to, Value v);
+  // Lanes by number from a's and, behind them, b's.
+  Value shuffle(Value a, Value b, std::span<const uint16_t> lanes);
   // The general form; all others come here.
   Instruction put(const Function::Draft& draft);
 
-  Value integer(Type t, int64_t n) { return function_->constant(t, static_cast<uint64_t>(n)); }
+  // In every lane, when the type has lanes.
+  Value integer(Type t, int64_t n) { return function_->constant(t, static_cast<Word>(n)); }
   Value truth(bool b) { return function_->constant(Type::boolean(), b); }
   Value real(Type t, double d);
-  Value null() { return function_->constant(Type::pointer(), 0); }
+  Value null() { return function_->constant(module_->pointer_type(), 0); }
 
   Value add(Value a, Value b) { return write(Op::Add, {a, b}); }
   Value sub(Value a, Value b) { return write(Op::Sub, {a, b}); }
@@ -48,15 +56,36 @@ class Pen {
   Value at(Value p, Value index = {}, int64_t scale = 1, int64_t offset = 0);
   Value reserve(uint64_t bytes, uint32_t align);
   Value address_of(Symbol s);
+  // The general forms: operands as Address says, behind the stored value.
+  Value load(Type t, const Address& a, std::span<const Value> operands);
+  void store(Value v, const Address& a, std::span<const Value> operands);
+  void copy(Value to, Value from, Value bytes);
+  void fill(Value v, Value to, Value bytes);
+  void release(Value p);
+  void renew(Value p, Value bytes);
+  Value sole(Value p);
+  void end_sole(Value p);
+  void watch(std::string_view variable, Value v);
 
   std::vector<Value> call(Symbol callee, std::span<const Value> arguments);
   std::vector<Value> call(Symbol callee, std::initializer_list<Value> arguments) {
     return call(callee, std::span<const Value>(arguments.begin(), arguments.size()));
   }
 
+  // Through an address, which stands before the arguments.
+  std::vector<Value> call_through(Value function, std::span<const Value> arguments,
+                                  std::span<const Type> results);
+  void return_call(Symbol callee, std::span<const Value> arguments);
+
   void go(Block to, std::initializer_list<Value> arguments = {});
   void when(Value condition, Block yes, std::initializer_list<Value> yes_arguments, Block no,
             std::initializer_list<Value> no_arguments);
+  struct Case {
+    Word value;
+    Block to;
+    std::vector<Value> arguments = {};
+  };
+  void choose(Value v, std::span<const Case> cases, Block otherwise, std::initializer_list<Value> arguments = {});
   void give_back(std::initializer_list<Value> results);  // return
   void trap();
 

@@ -2,10 +2,9 @@
 // different realms need no lock.
 #pragma once
 
-#include <deque>
-#include <string>
+#include <memory>
 #include <string_view>
-#include <unordered_map>
+#include <vector>
 
 #include "porphyry/base/ids.h"
 
@@ -23,12 +22,23 @@ class Realm {
   Name name(std::string_view text);
   // The handle of `text` when it exists.
   Name find(std::string_view text) const;
+  // The view stays valid as long as the realm lives.
   std::string_view text(Name name) const { return texts_[name.index]; }
   size_t name_count() const { return texts_.size(); }
+  // Memory held, in bytes.
+  size_t bytes() const;
 
  private:
-  std::deque<std::string> texts_;  // a deque: views of the texts stay valid
-  std::unordered_map<std::string_view, uint32_t> by_text_;
+  size_t place(std::string_view text) const;  // where in table_ the text is, or would go
+  std::string_view keep(std::string_view text);
+  void grow();
+
+  static constexpr uint32_t empty = 0xffffffffu;
+  std::vector<std::unique_ptr<char[]>> chunks_;  // the letters; they never move
+  size_t chunk_left_ = 0, chunk_bytes_ = 0;
+  char* chunk_at_ = nullptr;
+  std::vector<std::string_view> texts_;
+  std::vector<uint32_t> table_;  // open addressing, a power of two, at most half full
 };
 
 }  // namespace porphyry

@@ -10,33 +10,52 @@ namespace porphyry {
 
 enum class Shape : uint8_t { None, Bool, Integer, Float, Pointer };
 
-// bool, i8 … i64, f32, f64, ptr. The word of lanes is reserved: one lane is a scalar.
+// bool, i2 … i128, f32, f64, ptr; and 2 to 1024 lanes of any of them but ptr: f32[8], bool[8].
 class Type {
  public:
+  static constexpr unsigned lane_limit = 1024;
+
   constexpr Type() = default;
-  static constexpr Type boolean() { return Type(Shape::Bool, 1); }
-  static constexpr Type integer(unsigned bits) { return Type(Shape::Integer, bits); }
-  static constexpr Type f32() { return Type(Shape::Float, 32); }
-  static constexpr Type f64() { return Type(Shape::Float, 64); }
-  static constexpr Type pointer() { return Type(Shape::Pointer, 64); }
-  // Reads "i32", "ptr", …; nothing when no such type exists.
+  static constexpr Type boolean() { return Type(Shape::Bool, 1, 1); }
+  static constexpr Type integer(unsigned bits) { return Type(Shape::Integer, bits, 1); }
+  static constexpr Type f32() { return Type(Shape::Float, 32, 1); }
+  static constexpr Type f64() { return Type(Shape::Float, 64, 1); }
+  // Pointers have 64 bits, or 32 in a module whose layout says so.
+  static constexpr Type pointer(unsigned bits = 64) { return Type(Shape::Pointer, bits, 1); }
+  // The same elements in another number of lanes; 1 gives the scalar.
+  constexpr Type with_lanes(unsigned lanes) const { return Type(shape_, bits_, lanes); }
+  // Reads "i32", "ptr", "f32[8]", …; nothing when no such type exists. "ptr" is one of 64 bits.
   static std::optional<Type> named(std::string_view name);
 
   constexpr Shape shape() const { return shape_; }
   constexpr bool exists() const { return shape_ != Shape::None; }
+  // These ask for the shape of the elements: true for lanes as well.
   constexpr bool is_bool() const { return shape_ == Shape::Bool; }
   constexpr bool is_integer() const { return shape_ == Shape::Integer; }
   constexpr bool is_float() const { return shape_ == Shape::Float; }
   constexpr bool is_pointer() const { return shape_ == Shape::Pointer; }
-  constexpr unsigned bits() const { return bits_; }
+
+  constexpr bool has_lanes() const { return lanes_ > 1; }
   constexpr unsigned lanes() const { return lanes_; }
-  // Bytes in memory: spare bits of the last byte are zero.
-  constexpr unsigned bytes() const { return (bits_ + 7u) / 8u; }
+  constexpr Type element() const { return with_lanes(1); }
+  // Bits of one element; of all lanes side by side.
+  constexpr unsigned bits() const { return bits_; }
+  constexpr unsigned total_bits() const { return bits_ * lanes_; }
+  // Bytes in memory: each element in whole bytes, but lanes of bool as one integer of as many bits. Spare
+  // bits are zero.
+  constexpr unsigned bytes() const {
+    return is_bool() ? (lanes_ + 7u) / 8u : lanes_ * element_bytes();
+  }
+  constexpr unsigned element_bytes() const { return (bits_ + 7u) / 8u; }
+  // 64-bit words that hold a constant of the type: one or two an element, low word first, lane by lane.
+  constexpr unsigned words() const { return lanes_ * words_per_lane(); }
+  constexpr unsigned words_per_lane() const { return bits_ > 64 ? 2u : 1u; }
   std::string name() const;
   constexpr bool operator==(const Type&) const = default;
 
  private:
-  constexpr Type(Shape shape, unsigned bits) : shape_(shape), bits_(static_cast<uint8_t>(bits)), lanes_(1) {}
+  constexpr Type(Shape shape, unsigned bits, unsigned lanes)
+      : shape_(shape), bits_(static_cast<uint8_t>(bits)), lanes_(static_cast<uint16_t>(lanes)) {}
 
   Shape shape_ = Shape::None;
   uint8_t bits_ = 0;

@@ -1,10 +1,11 @@
-// The type rules of operations, in one place for the reader and the verifier.
+// The type rules of operations, in one place for the reader, the pen and the verifier.
 #pragma once
 
 #include <optional>
 #include <span>
 #include <string>
 
+#include "porphyry/ir/address.h"
 #include "porphyry/ir/operations.h"
 
 namespace porphyry {
@@ -15,10 +16,21 @@ struct TypingProblem {
   std::string expected;
 };
 
-// Checks operand types and the result type of one instruction other than a call, a return or an edge's
-// arguments, whose types come from elsewhere. `result` is the stated or present result type, if any.
+// What an instruction's operands mean beyond their order.
+struct OperandForm {
+  const Address* address = nullptr;  // load, store, at, fill; of a copy the one written to
+  const Address* from = nullptr;     // copy
+};
+
+// The types of the results of any operation but a call; `stated` is the type that stands behind the operation,
+// for `shuffle` that of its result, for `reserve` and `address` the module's pointer. Gives their number, at
+// most two. The operands must have been found right.
+unsigned result_types(Op op, std::span<const Type> operands, Type stated, Type out[2]);
+
+// Checks operand types, and the result types unless `results` is empty, of one instruction other than a call, a
+// return or an edge's arguments, whose types come from elsewhere.
 std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands,
-                                            std::optional<Type> result);
+                                            std::span<const Type> results, const OperandForm& form = {});
 
 // "an integer or a float", for an operation's operands.
 std::string accepted_shapes(Op op);

@@ -2,20 +2,29 @@
 #pragma once
 
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
+#include "porphyry/ir/compute.h"
 #include "porphyry/ir/type.h"
 
 namespace porphyry::text {
 
-// Bits of an integer literal for a type, or what is wrong with it: signed or unsigned of the width.
-std::optional<uint64_t> integer_bits(std::string_view digits, Type type);
+// Bits of an integer literal for a type, decimal or hex: signed or unsigned of the width. Nothing when it is
+// no number or does not fit.
+std::optional<Word> integer_bits(std::string_view digits, Type type);
 // Bits of a float literal: decimal, hex, inf, nan, nan(payload).
 std::optional<uint64_t> float_bits(std::string_view word, Type type);
-// Any literal of the type, words such as true and null included.
-std::optional<uint64_t> literal_bits(std::string_view word, Type type);
-// The shortest text that reads back to the same bits.
-std::string literal_text(uint64_t bits, Type type);
+// Any literal of a type, words such as true and null included; of lanes, what fills each of them.
+std::optional<Word> literal_bits(std::string_view word, Type type);
+// A number or {1, 2, 3, 4}: the words of a constant of the type, see Type::words.
+std::optional<std::vector<uint64_t>> literal_words(std::string_view text, Type type);
+// The shortest text that reads back to the same bits, of a scalar.
+std::string literal_text(Word bits, Type type);
+// The same for any type; `words` as constants have them (Type::words). Lanes that are all alike give one
+// number, others {1, 2, 3}.
+std::string literal_text(std::span<const uint64_t> words, Type type);
 
 }  // namespace porphyry::text

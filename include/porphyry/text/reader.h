@@ -21,6 +21,7 @@ struct TextMap {
     bool is_complete = true;  // false when mistakes left parts of the body out
   };
   std::vector<Body> bodies;  // by symbol
+  std::vector<Place> kinds, records;  // by handle
 };
 
 struct ReadModule {

@@ -18,6 +18,8 @@ std::string value_text(const Module& module, const Function& function, Value v);
 std::string block_text(const Module& module, const Function& function, Block b);
 // "1:14:17", with `in` and `and` as in the text form; empty when there is none.
 std::string position_text(const Module& module, Position p);
+// What an access touches: "orchard.Night.last.wet".
+std::string path_text(const Module& module, KindPath p);
 
 // Writes a file whole or not at all: beside it first, then renamed.
 Diagnostics write_file(const std::string& path, std::string_view bytes);

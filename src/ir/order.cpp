@@ -1,0 +1,61 @@
+#include "porphyry/ir/order.h"
+
+#include <algorithm>
+
+namespace porphyry {
+namespace {
+
+bool stands_above(const Function& f, const std::vector<uint32_t>& place, Value v, Block user) {
+  if (!v.exists()) return true;
+  Block home = f.defining_block(v);
+  return !home.exists() || place[home.index] <= place[user.index];
+}
+
+bool is_readable(const Function& f, const std::vector<Block>& order, const std::vector<uint32_t>& place) {
+  for (Block b : order)
+    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
+      for (size_t k = 0; k < f.operand_count(i); ++k)
+        if (!stands_above(f, place, f.operand(i, k), b)) return false;
+      for (Edge e : f.edges(i))
+        for (size_t k = 0; k < f.argument_count(e); ++k)
+          if (!stands_above(f, place, f.argument(e, k), b)) return false;
+    }
+  return true;
+}
+
+std::vector<Block> reverse_postorder(const Function& f) {
+  std::vector<Block> order;
+  std::vector<uint8_t> seen(f.block_limit());
+  std::vector<std::pair<Block, size_t>> way{{f.entry(), 0}};
+  seen[f.entry().index] = 1;
+  while (!way.empty()) {
+    auto& [b, next] = way.back();
+    Instruction end = f.terminator(b);
+    if (!end.exists() || next == f.edge_count(end)) {
+      order.push_back(b);
+      way.pop_back();
+      continue;
+    }
+    Block to = f.to(f.edge(end, next++));
+    if (!seen[to.index]) seen[to.index] = 1, way.push_back({to, 0});
+  }
+  std::reverse(order.begin(), order.end());
+  for (Block b = f.entry(); b.exists(); b = f.next(b))
+    if (!seen[b.index]) order.push_back(b);
+  return order;
+}
+
+}  // namespace
+
+std::vector<Block> readable_order(const Function& f) {
+  std::vector<Block> order;
+  std::vector<uint32_t> place(f.block_limit());
+  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    place[b.index] = static_cast<uint32_t>(order.size());
+    order.push_back(b);
+  }
+  if (order.empty() || is_readable(f, order, place)) return order;
+  return reverse_postorder(f);
+}
+
+}  // namespace porphyry

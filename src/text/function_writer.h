@@ -1,0 +1,62 @@
+// Writes functions and their parts.
+#pragma once
+
+#include <string>
+#include <unordered_map>
+#include <unordered_set>
+#include <vector>
+
+#include "porphyry/ir/module.h"
+
+namespace porphyry::text {
+
+// A name as it stands in the text: quoted unless it is a plain word that means nothing else.
+std::string shown_name(std::string_view name);
+// Marks, permits, inlining and so on, each with a blank before it.
+std::string facts_text(const FunctionFacts& facts);
+std::string signature_text(const Signature& signature, const FunctionFacts& facts);
+
+class FunctionWriter {
+ public:
+  FunctionWriter(const Module& module, const Function& function) : module_(module), function_(function) {}
+
+  void write(std::string& out, Symbol symbol);
+  std::string instruction(Instruction i);
+  std::string value(Value v);
+  std::string block(Block b);
+
+ private:
+  struct Line {
+    Instruction at;
+    std::string results, body, position;
+  };
+
+  std::string typed(Value v);
+  std::string list(Instruction i, size_t from, bool all_typed = false, size_t typed_from = ~size_t(0));
+  std::string plain_operands(Instruction i, size_t first, size_t last);
+  std::string plain(Instruction i);
+  std::string lanes(Instruction i);
+  std::string address(const Address& a, Instruction i, size_t from);
+  std::string access(Instruction i, size_t from);
+  std::string block_of_memory(Instruction i);
+  std::string call(Instruction i);
+  std::string call_through(Instruction i);
+  std::string target(Edge e, bool weighted);
+  std::string when(Instruction i);
+  std::string choose(Instruction i);
+  std::string results(Instruction i);
+  std::string body(Instruction i);
+  std::string said_of(Instruction i);
+  void block_lines(std::string& out, Block b);
+  void comments_above(std::string& out, Instruction i);
+  std::string free_name(char letter, uint32_t index, bool for_block);
+  void gather_names();
+
+  const Module& module_;
+  const Function& function_;
+  std::unordered_set<std::string_view> taken_values_, taken_blocks_;
+  bool gathered_ = false;
+  std::unordered_map<uint32_t, std::vector<size_t>> instruction_comments_, label_comments_;
+};
+
+}  // namespace porphyry::text

@@ -1,0 +1,97 @@
+// The reader of a module's items, one class in three files: headers (reader.cpp), data (data_reader.cpp), kinds
+// (kinds_reader.cpp). Headers are read in a first walk, so that they may stand in any order; bodies and data in
+// a second one.
+#pragma once
+
+#include "body_reader.h"
+
+namespace porphyry::text {
+
+class ItemReader {
+ public:
+  ItemReader(Realm& realm, const SourceText& source);
+  ReadModule run();
+
+ private:
+  struct Late {  // what is read in the second walk
+    Symbol symbol;
+    size_t token;
+    bool is_body;
+  };
+  struct Anchor {  // what a comment may stand above
+    uint32_t offset;
+    Module::Comment::Above above;
+    uint32_t index;
+    uint32_t body_end = 0;  // comments up to here belong to the function
+  };
+  struct Linkage {
+    bool is_local = false, is_weak = false;
+    std::string section;
+  };
+
+  // reader.cpp
+  void header();
+  void module_line();
+  void layout_line();
+  void source_line();
+  void extern_line();
+  void function_header(const Linkage& linkage);
+  bool read_linkage(Linkage& out);
+  bool function_facts(FunctionFacts& facts, bool is_external);
+  std::optional<Signature> signature_of(bool named, std::vector<Name>& names, FunctionFacts& facts);
+  bool parameter_marks(FunctionFacts& facts, size_t parameter);
+  std::optional<std::string> new_name(std::string_view what);
+  void add_symbol(Symbol s, Token name);
+  void skip_body();
+  void gather_comments();
+
+  // data_reader.cpp
+  void data_header(const Linkage& linkage);
+  bool line_goes_on(const Token& before) const;
+  void skip_data();
+  void skip_line_ends();
+  void data_contents(Symbol s);
+  std::optional<DataPiece> data_piece();
+  bool data_element(DataPiece& piece);
+  bool data_number(DataPiece& piece);
+  bool data_number_lane(DataPiece& piece);
+
+  // kinds_reader.cpp
+  struct WrittenKind {
+    Token token, parent;
+    KindRow row;
+    bool has_parent = false;
+  };
+  struct WrittenMember {
+    Token kind;
+    RecordMember member;
+  };
+  struct WrittenRecord {
+    Token token;
+    RecordRow row;
+    std::vector<WrittenMember> members;
+  };
+  void kinds_block();
+  bool kind_line(KindTree tree, std::vector<WrittenKind>& kinds);
+  bool record_line(KindTree tree, std::vector<WrittenRecord>& records);
+  void add_kinds(std::vector<WrittenKind>& kinds, std::vector<WrittenRecord>& records);
+  Name take_name() { return module().realm().name(cursor_.plain(cursor_.take())); }
+
+  void anchor(uint32_t offset, Module::Comment::Above above, size_t index) {
+    anchors_.push_back({offset, above, static_cast<uint32_t>(index)});
+  }
+  Module& module() { return *out_.module; }
+
+  const SourceText& source_;
+  ReadModule out_;
+  Tokens tokens_;
+  Cursor cursor_;
+  Names names_;
+  SideTable<Name, KindPath> paths_;
+  std::vector<Late> late_;
+  std::vector<Anchor> anchors_;          // in the order of the text
+  std::vector<size_t> symbol_anchors_;   // by symbol
+  uint32_t item_offset_ = 0;
+};
+
+}  // namespace porphyry::text
