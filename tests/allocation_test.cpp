@@ -1,16 +1,18 @@
 // Live ranges against a data-flow analysis by the textbook; the same code whatever else goes on; threads.
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include <thread>
 
 #include "machine/ranges.h"
+#include "porphyry/sample/sample.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/targets/x64.h"
-#include "support/random_program.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -22,10 +24,10 @@ const Target& target() { return targets::x64(); }
 
 Code selected_code(uint64_t seed) {
   Realm realm;
-  testing::RandomProgram program(realm, seed);
-  auto module = clone(program.module());
-  legalize(*module, program.main(), target(), Coverage(target(), target().usual_features));
-  return select(*module, program.main(), target(), target().usual_features)->code;
+  Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+  auto module = clone(*program.module);
+  legalize(*module, program.main, target(), Coverage(target(), target().usual_features));
+  return select(*module, program.main, target(), target().usual_features)->code;
 }
 
 // What is live before each instruction, by iterating over all blocks until nothing changes.
@@ -107,9 +109,9 @@ TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
 // Read, optimized and lowered: the bytes of a module.
 std::vector<uint8_t> bytes_of(uint64_t seed) {
   Realm realm;
-  testing::RandomProgram program(realm, seed);
+  Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
   Realm own;
-  auto module = testing::must_read(own, write_text(program.module()));
+  auto module = testing::must_read(own, write_text(*program.module));
   EXPECT_TRUE(run_pipeline(*module, *level_pipeline("-O1")).empty());
   auto jit = Jit::compile(*module, target());
   EXPECT_TRUE(jit.good());

@@ -6,12 +6,12 @@
 #include <map>
 #include <random>
 
+#include "porphyry/sample/sample.h"
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
-#include "support/random_program.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -72,12 +72,12 @@ void check_structure(const Function& f) {
 TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
   for (uint64_t seed = 1; seed <= 60; ++seed) {
     Realm realm;
-    testing::RandomProgram program(realm, seed);
-    Function& f = program.module().function(program.main());
+    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    Function& f = program.module->function(program.main);
     std::mt19937_64 random(seed);
     check_structure(f);
     check_uses(f);
-    Pen pen(program.module(), f);
+    Pen pen(*program.module, f);
     std::vector<Instruction> own;
     for (int edit = 0; edit < 300; ++edit) {
       Value v(random() % f.value_limit());
@@ -114,8 +114,8 @@ TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
     }
     check_structure(f);
     check_uses(f);
-    auto copy = clone(program.module());
-    EXPECT_EQ(write_text(*copy), write_text(program.module()));
+    auto copy = clone(*program.module);
+    EXPECT_EQ(write_text(*copy), write_text(*program.module));
     EXPECT_TRUE(verify(*copy).empty());
   }
 }

@@ -3,9 +3,12 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include <fstream>
 #include <sstream>
 
+#include "porphyry/sample/sample.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
@@ -14,7 +17,6 @@
 #include "porphyry/render/listing.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
-#include "support/random_program.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -122,11 +124,11 @@ struct Allocated {
 
 std::vector<Allocated> allocations(uint64_t seed) {
   Realm realm;
-  testing::RandomProgram program(realm, seed);
-  auto module = clone(program.module());
+  Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+  auto module = clone(*program.module);
   Coverage coverage(target(), target().usual_features);
   std::vector<Allocated> out;
-  for (size_t k = 0; k < program.module().symbol_count(); ++k) {
+  for (size_t k = 0; k < program.module->symbol_count(); ++k) {
     if (!module->is_function(Symbol(k))) continue;
     legalize(*module, Symbol(k), target(), coverage);
     auto selected = select(*module, Symbol(k), target(), target().usual_features);
@@ -335,8 +337,8 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
   testing::TemporaryFolder folder;
   for (uint64_t seed = 900; seed < 925; ++seed) {
     Realm realm;
-    testing::RandomProgram program(realm, seed);
-    auto lowered = lower(program.module(), target());
+    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    auto lowered = lower(*program.module, target());
     ASSERT_TRUE(lowered.good());
     std::string source = folder.write("m.s", render_assembly(*lowered, target()));
     auto made = testing::run_command(fmt::format(

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <cstdlib>
 
+#include "porphyry/sample/sample.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
@@ -14,12 +15,9 @@
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
-#include "support/random_program.h"
 
 namespace porphyry {
 namespace {
-
-using testing::RandomProgram;
 
 // How a run ended and what it left behind.
 struct Observed {
@@ -52,7 +50,7 @@ std::string difference(const Observed& a, const Observed& b, const std::vector<T
 
 class Laboratory {
  public:
-  explicit Laboratory(RandomProgram& program) : program_(program), arguments_(program.arguments()) {}
+  explicit Laboratory(Sample& program) : program_(program), arguments_(program.arguments) {}
 
   Observed evaluated(const Module& module, uint64_t seed = 1) {
     Observed out;
@@ -62,7 +60,7 @@ class Laboratory {
     for (uint64_t a : arguments_) arguments.push_back({a, 0});
     for (size_t k = 0; k < module.symbol_count(); ++k)
       if (module[Symbol(k)].kind == SymbolKind::ExternFunction) provide(e, module, Symbol(k));
-    Outcome run = e.call(program_.main(), arguments);
+    Outcome run = e.call(program_.main, arguments);
     out.end = static_cast<int>(run.end);
     out.message = run.message;
     for (Datum d : run.results) out.results.push_back(d.bits);
@@ -76,8 +74,8 @@ class Laboratory {
     const machine::Target& target = targets::x64();
     auto jit = Jit::compile(module, target, {.check_allocation = true});
     if (!jit) return {.end = 9, .message = render(jit.why())};
-    auto caller = Caller::make(**jit, module.symbol_name(program_.main()), target);
-    SharedMemory piece(RandomProgram::piece_bytes);
+    auto caller = Caller::make(**jit, module.symbol_name(program_.main), target);
+    SharedMemory piece(Sample::piece_bytes);
     auto initial = fresh_piece();
     std::copy(initial.begin(), initial.end(), piece.bytes().begin());
     std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(piece.bytes().data())};
@@ -94,9 +92,8 @@ class Laboratory {
 
  private:
   static std::vector<uint8_t> fresh_piece() {
-    std::vector<uint8_t> out(RandomProgram::piece_bytes);
-    for (size_t k = 0; k < 32; ++k) out[k] = static_cast<uint8_t>(37 * k + 11);
-    return out;
+    auto piece = Sample::fresh_piece();
+    return {piece.begin(), piece.end()};
   }
   static void provide(Evaluator& e, const Module& module, Symbol s) {
     void* host = usual_externals(module.symbol_name(s));
@@ -122,7 +119,7 @@ class Laboratory {
     });
   }
 
-  RandomProgram& program_;
+  Sample& program_;
   std::vector<uint64_t> arguments_;
 };
 
@@ -138,11 +135,11 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
   uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
   for (uint64_t seed = first; seed < first + program_count(); ++seed) {
     Realm realm;
-    RandomProgram program(realm, seed);
-    Module& module = program.module();
+    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    Module& module = *program.module;
     Diagnostics wrong = verify(module);
     ASSERT_TRUE(wrong.empty()) << "seed " << seed << "\n" << render(wrong);
-    const auto& types = module.function(program.main()).signature().results;
+    const auto& types = module.function(program.main).signature().results;
     Laboratory lab(program);
     Observed meant = lab.evaluated(module);
     ASSERT_NE(meant.end, 2) << "seed " << seed << ": " << meant.message;

@@ -5,13 +5,13 @@
 #include <nlohmann/json.hpp>
 #include <regex>
 
+#include "porphyry/sample/sample.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
-#include "support/random_program.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -32,8 +32,8 @@ std::vector<machine::FunctionListing> listings_of(const Module& module) {
 TEST(Render, ListingsAccountForEveryByte) {
   for (uint64_t seed = 40; seed < 60; ++seed) {
     Realm realm;
-    testing::RandomProgram program(realm, seed);
-    for (const machine::FunctionListing& l : listings_of(program.module())) {
+    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    for (const machine::FunctionListing& l : listings_of(*program.module)) {
       uint32_t at = 0;
       unsigned instructions = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
       for (const auto& block : l.blocks) {
@@ -64,8 +64,8 @@ TEST(Render, ListingsAccountForEveryByte) {
 
 TEST(Render, ColourChangesNoText) {
   Realm realm;
-  testing::RandomProgram program(realm, 77);
-  for (const machine::FunctionListing& l : listings_of(program.module())) {
+  Sample program = make_sample(realm, {.seed = 77, .only_lowerable = true});
+  for (const machine::FunctionListing& l : listings_of(*program.module)) {
     std::string plain = render(l),
                 coloured = std::regex_replace(render(l, true), std::regex("\x1b\\[[0-9]*m"), "");
     coloured = std::regex_replace(coloured, std::regex(" +\n"), "\n");

@@ -82,6 +82,15 @@ TEST(Text, WritesWhatItReadsToTheLetter) {
   EXPECT_EQ(write_text(*module), canonical_text());
 }
 
+// Every form of the language, in the writer's own layout.
+std::string language_sample() { return *read_file(PORPHYRY_ROOT "/tests/data/language.por"); }
+
+TEST(Text, WritesEveryFormToTheLetter) {
+  Realm realm;
+  auto module = must_read(realm, language_sample());
+  EXPECT_EQ(write_text(*module), language_sample());
+}
+
 TEST(Text, ReadsFreeFormAndWritesTheCanonicalOne) {
   const char* free_form =
       "module m\n\ndata d holds i16: 0x10,\n   -1;\n  zero: 2\nfunc f( a :i32,\n b: i32 )->i32{\nstart:\n "
@@ -181,7 +190,7 @@ TEST(Text, EachMistakeIsNamedWithItsPlace) {
       {"  return\n", 5, 3, "this returns 0 results", "1 for (i32, ptr, f32) -> i32"},
       {"  return x\n", 5, 10, "this value is f32", "i32"},
       {"  a = add a, 1\n  return a\n", 5, 3, "a second value is called 'a'", "a name"},
-      {"  b = add a, 1\n", 4, 1, "the block does not end", "return, go, when or trap"},
+      {"  b = add a, 1\n", 4, 1, "the block does not end", "return, go, when, choose or trap"},
       {"  return a\n  b = add a, 1\n", 6, 7, "the block above has already ended", "a label"},
       {"  b = call g(a)\n  return a\n", 5, 12, "no function is called 'g'", "a function of the module"},
       {"  b = call f(a)\n  return a\n", 5, 12, "'f' is called with 1 argument",

@@ -38,7 +38,7 @@ std::unique_ptr<Loaded> load(const Options& o) {
     text = std::move(*read);
   }
   out->source = std::make_unique<SourceText>(name, std::move(text));
-  auto module = load_text(out->realm, *out->source);
+  auto module = load_module(out->realm, *out->source);
   if (!module) fail(module.why(), input_at_fault);
   out->module = std::move(*module);
   return out;

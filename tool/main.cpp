@@ -12,7 +12,7 @@ namespace {
 using porphyry::tool::Options;
 
 void add_common(CLI::App* verb, Options& o, bool with_level) {
-  verb->add_option("file", o.file, "A module in text form; - for standard input")->default_val("-");
+  verb->add_option("file", o.file, "A module, text or packed; - for standard input")->default_val("-");
   if (with_level) {
     verb->add_option("-O", o.level, "The level: -O0 or -O1");
     verb->add_option("--pipeline", o.pipeline,
@@ -56,6 +56,16 @@ int main(int count, char** arguments) {
   add_output(show, o);
   show->add_option("--function", o.function, "Only this function");
   show->callback([&] { status = verb_show(o); });
+
+  auto* pack = app.add_subcommand("pack", "A module to its packed form");
+  add_common(pack, o, false);
+  add_output(pack, o);
+  pack->callback([&] { status = verb_pack(o); });
+
+  auto* unpack = app.add_subcommand("unpack", "A packed module to its text form");
+  add_common(unpack, o, false);
+  add_output(unpack, o);
+  unpack->callback([&] { status = verb_unpack(o); });
 
   auto* optimize = app.add_subcommand("optimize", "IR to IR through a level or a written pipeline");
   add_common(optimize, o, true);

@@ -5,6 +5,7 @@
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
+#include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
@@ -19,7 +20,7 @@ int verb_check(const Options& o) {
     if (!text) fail(text.why(), input_at_fault);
     Realm realm;
     SourceText source(o.file, std::move(*text));
-    auto module = load_text(realm, source);
+    auto module = load_module(realm, source);
     put_out(o, render_json(module.good() ? Diagnostics{} : module.why()));
     if (!module) throw Failure{input_at_fault};
   });
@@ -31,6 +32,18 @@ int verb_show(const Options& o) {
     put_out(o, o.function.empty() ? write_text(*loaded->module)
                                   : write_text(*loaded->module, function_of(*loaded->module, o.function)));
   });
+}
+
+int verb_pack(const Options& o) {
+  return guarded([&] {
+    if (o.output.empty() && on_terminal())
+      fail({complaint("packed bytes are nothing for a terminal", "-o FILE.porb, or a pipe")}, call_at_fault);
+    put_out(o, write_packed(*load(o)->module));
+  });
+}
+
+int verb_unpack(const Options& o) {
+  return guarded([&] { put_out(o, write_text(*load(o)->module)); });
 }
 
 int verb_optimize(const Options& o) {

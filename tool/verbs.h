@@ -21,6 +21,8 @@ struct Options {
 
 int verb_check(const Options& o);
 int verb_show(const Options& o);
+int verb_pack(const Options& o);
+int verb_unpack(const Options& o);
 int verb_optimize(const Options& o);
 int verb_lower(const Options& o);
 int verb_run(const Options& o);

@@ -4,16 +4,25 @@
 
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/ir/typing.h"
+#include "porphyry/packed/packed.h"
 #include "verify_kinds.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry {
 namespace {
 
+// Which names the function being looked at has used, without clearing a table for each function.
+struct UsedNames {
+  SideTable<Name, uint32_t> values, blocks;  // the number of the last function that used it
+  uint32_t function = 0;
+};
+
 class Verifier {
  public:
-  Verifier(const Module& module, Symbol symbol, const Origin& origin)
-      : module_(module), symbol_(symbol), f_(module.function(symbol)), origin_(origin) {}
+  Verifier(const Module& module, Symbol symbol, const Origin& origin, UsedNames& names)
+      : module_(module), symbol_(symbol), f_(module.function(symbol)), origin_(origin), names_(names) {
+    ++names_.function;
+  }
 
   Diagnostics run() {
     if (!f_.entry().exists()) {
@@ -24,6 +33,7 @@ class Verifier {
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
       complain(f_.entry(), "something goes to the first block", "another block to go to");
+    for (Value v : f_.parameters()) unique(f_.name(v), names_.values, "value");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
     if (whole) dominance();
@@ -31,7 +41,17 @@ class Verifier {
   }
 
  private:
+  void unique(Name n, SideTable<Name, uint32_t>& used, const char* what) {
+    if (!n.exists()) return;
+    if (used.get(n) == names_.function && !origin_.places)  // a text's reader says it itself
+      complain_function(std::string("two ") + what + "s are called '" + std::string(module_.text(n)) + "'",
+                        "a name of its own for each, or none");
+    used.set(n, names_.function);
+  }
+
   bool block(Block b) {
+    unique(f_.name(b), names_.blocks, "block");
+    for (Value v : f_.parameters(b)) unique(f_.name(v), names_.values, "value");
     Instruction last = f_.terminator(b);
     if (!last.exists()) {
       complain(b, "the block does not end", "return, go, when, choose or trap as its last line");
@@ -41,6 +61,7 @@ class Verifier {
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
+      for (size_t k = 0; k < f_.result_count(i); ++k) unique(f_.name(f_.result(i, k)), names_.values, "value");
       whole &= has_its_parts(i);
       if (!whole) continue;
       types(i);
@@ -265,6 +286,7 @@ class Verifier {
   Symbol symbol_;
   const Function& f_;
   Origin origin_;
+  UsedNames& names_;
   Diagnostics out_;
   std::vector<Type> operands_, results_;  // of the instruction being looked at
 };
@@ -311,17 +333,19 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
 }  // namespace
 
 Diagnostics verify(const Module& module, Symbol function, const Origin& origin) {
-  return Verifier(module, function, origin).run();
+  UsedNames names;
+  return Verifier(module, function, origin, names).run();
 }
 
 Diagnostics verify(const Module& module, const Origin& origin) {
   Diagnostics out;
   verify_kinds(module, origin, out);
   verify_symbols(module, origin, out);
+  UsedNames names;
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (!module.is_function(Symbol(k))) continue;
     if (origin.places && !origin.places->bodies[k].is_complete) continue;  // its gaps would mislead
-    Diagnostics found = verify(module, Symbol(k), origin);
+    Diagnostics found = Verifier(module, Symbol(k), origin, names).run();
     out.insert(out.end(), std::make_move_iterator(found.begin()), std::make_move_iterator(found.end()));
   }
   return out;
@@ -339,6 +363,19 @@ Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source
     return std::pair(a.line, a.column) < std::pair(b.line, b.column);
   });
   return std::move(read.problems);
+}
+
+Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& name, std::string_view bytes) {
+  auto read = read_packed(realm, name, bytes);
+  if (!read) return read.why();
+  Diagnostics found = verify(**read);
+  if (found.empty()) return read;
+  for (Diagnostic& d : found) d.file = name;
+  return found;
+}
+
+Result<std::unique_ptr<Module>> load_module(Realm& realm, const SourceText& source) {
+  return is_packed(source.text()) ? load_packed(realm, source.name(), source.text()) : load_text(realm, source);
 }
 
 }  // namespace porphyry

@@ -1,4 +1,5 @@
 // Operands: values, literals, addresses, lists.
+#include <algorithm>
 #include <utility>
 
 #include "body.h"
@@ -154,6 +155,10 @@ std::optional<Value> BodyReader::settle(Written& w, std::optional<Type> type) {
       complain(w.token, "the type of this number is not known",
                "a type behind it, such as " + std::string(w.lanes ? "{…}" : w.literal) + ":" +
                    (real ? "f32" : "i32") + lanes);
+    return std::nullopt;
+  }
+  if (type->has_lanes() && (context_.budget -= std::min<uint64_t>(context_.budget, type->words())) == 0) {
+    complain(w.token, "the constants with lanes take more than 128 MiB", "fewer of them");
     return std::nullopt;
   }
   if (w.lanes) return settle_lanes(w, *type);

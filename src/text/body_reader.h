@@ -38,6 +38,7 @@ struct ReadContext {
   Diagnostics& problems;
   Names& names;
   SideTable<Name, KindPath>& paths;  // those read already, by their text
+  uint64_t& budget;                  // words that constants with lanes may still take
 };
 
 // A type; nothing, and a complaint, when there is none here.

@@ -1,4 +1,6 @@
 // Data items: data NAME const align n holds TYPE: numbers; zero: bytes; address: names; bytes: "…"
+#include <algorithm>
+
 #include "items.h"
 
 namespace porphyry::text {
@@ -114,6 +116,10 @@ bool ItemReader::data_number(DataPiece& piece) {
   if (!cursor_.accept('{')) {
     if (!data_number_lane(piece)) return false;
     unsigned step = piece.type.words_per_lane();
+    if (piece.type.has_lanes() && (budget_ -= std::min<uint64_t>(budget_, piece.type.words())) == 0) {
+      cursor_.complain(t, "the constants with lanes take more than 128 MiB", "fewer of them");
+      return false;
+    }
     for (unsigned k = 1; k < piece.type.lanes(); ++k)
       for (unsigned w = 0; w < step; ++w) piece.numbers.push_back(piece.numbers[piece.numbers.size() - step]);
     return true;

@@ -92,6 +92,7 @@ class ItemReader {
   std::vector<Anchor> anchors_;          // in the order of the text
   std::vector<size_t> symbol_anchors_;   // by symbol
   uint32_t item_offset_ = 0;
+  uint64_t budget_ = Type::constant_budget;
 };
 
 }  // namespace porphyry::text

@@ -19,7 +19,7 @@ ItemReader::ItemReader(Realm& realm, const SourceText& source)
 
 ReadModule ItemReader::run() {
   while (!cursor_.at_end()) header();
-  ReadContext context{module(), source_, tokens_, out_.problems, names_, paths_};
+  ReadContext context{module(), source_, tokens_, out_.problems, names_, paths_, budget_};
   for (const Late& late : late_) {
     cursor_.go_to(late.token);
     if (late.is_body)

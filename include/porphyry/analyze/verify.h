@@ -17,5 +17,9 @@ Diagnostics verify(const Module& module, Symbol function, const Origin& origin =
 
 // Reads and verifies in one go; a module comes out only without a mistake.
 Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source);
+// The same for packed bytes; `name` is the file's, for messages.
+Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& name, std::string_view bytes);
+// Whichever of the two the bytes are: packed files say so in their first four.
+Result<std::unique_ptr<Module>> load_module(Realm& realm, const SourceText& source);
 
 }  // namespace porphyry

@@ -14,6 +14,8 @@ enum class Shape : uint8_t { None, Bool, Integer, Float, Pointer };
 class Type {
  public:
   static constexpr unsigned lane_limit = 1024;
+  // Words that constants with lanes of one module may take when it is read: a few letters make thousands.
+  static constexpr uint64_t constant_budget = uint64_t(1) << 24;
 
   constexpr Type() = default;
   static constexpr Type boolean() { return Type(Shape::Bool, 1, 1); }

@@ -1,0 +1,91 @@
+// Reads numbers from bytes that may be anything. The first thing that is wrong is remembered; from then on all
+// reads give zero, so that the code above checks only where it must.
+#pragma once
+
+#include <cstring>
+#include <string>
+#include <string_view>
+
+#include "format.h"
+
+namespace porphyry::packed {
+
+class In {
+ public:
+  explicit In(std::string_view bytes) : at_(bytes.data()), end_(at_ + bytes.size()), start_(at_) {}
+
+  bool good() const { return problem_.empty(); }
+  const std::string& problem() const { return problem_; }
+  size_t offset() const { return problem_.empty() ? static_cast<size_t>(at_ - start_) : problem_offset_; }
+  size_t left() const { return static_cast<size_t>(end_ - at_); }
+
+  void fail(std::string why) {
+    if (!good()) return;
+    problem_offset_ = static_cast<size_t>(at_ - start_);
+    problem_ = std::move(why);
+    at_ = end_;
+  }
+
+  uint8_t byte() {
+    if (at_ == end_) return fail("the file ends too early"), uint8_t(0);
+    return static_cast<uint8_t>(*at_++);
+  }
+  uint64_t number() {
+    if (at_ != end_ && static_cast<uint8_t>(*at_) < 0x80) return static_cast<uint8_t>(*at_++);
+    return long_number();
+  }
+  int64_t signed_number() { return unzigzag(number()); }
+  // A number below `limit`.
+  uint64_t below(uint64_t limit, const char* what) {
+    uint64_t n = number();
+    if (n < limit) return n;
+    fail(std::string(what) + " " + std::to_string(n) + " is not there: there are " + std::to_string(limit));
+    return 0;
+  }
+  // How many of something follow; each takes a byte at least, so more than there are bytes cannot be.
+  size_t count(const char* what) {
+    uint64_t n = number();
+    if (n <= left()) return static_cast<size_t>(n);
+    fail(std::to_string(n) + " " + what + " do not fit the rest of the file");
+    return 0;
+  }
+  std::string_view text() {
+    size_t n = count("letters");
+    std::string_view out(at_, n);
+    at_ += n;
+    return out;
+  }
+  Type type() {
+    uint64_t code = number();
+    Type t;
+    unsigned bits = code >> 3 & 0xff, lanes = static_cast<unsigned>(code >> 11 & 0xffff) + 1;
+    switch (static_cast<Shape>(code & 7)) {
+      case Shape::Bool: t = bits == 1 ? Type::boolean() : Type(); break;
+      case Shape::Integer: t = bits >= 2 && bits <= 128 ? Type::integer(bits) : Type(); break;
+      case Shape::Float: t = bits == 32 ? Type::f32() : bits == 64 ? Type::f64() : Type(); break;
+      case Shape::Pointer: t = bits == 32 || bits == 64 ? Type::pointer(bits) : Type(); break;
+      default: break;
+    }
+    bool good = t.exists() && code >> 27 == 0 && lanes <= Type::lane_limit && !(t.is_pointer() && lanes > 1);
+    if (!good) return fail("there is no type " + std::to_string(code)), Type::boolean();
+    return t.with_lanes(lanes);
+  }
+
+ private:
+  uint64_t long_number() {
+    uint64_t n = 0;
+    for (unsigned shift = 0; shift < 64; shift += 7) {
+      uint8_t b = byte();
+      n |= uint64_t(b & 0x7f) << shift;
+      if (b < 0x80) return n;
+    }
+    fail("a number is longer than 64 bits");
+    return 0;
+  }
+
+  const char *at_, *end_, *start_;
+  std::string problem_;
+  size_t problem_offset_ = 0;
+};
+
+}  // namespace porphyry::packed
