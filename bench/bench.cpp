@@ -1,6 +1,6 @@
 // Measures against the host compiler, in one run: compile time per function, and the demo kernels' time.
 //
-//   porphyry_bench TWINS_FOLDER     holds twins-O0.so, twins-O1.so, twins-O2.so (scripts/bench makes them)
+//   porphyry_bench TWINS_FOLDER INSTRUCTIONS     the folder holds twins-O0.so, twins-O1.so, twins-O2.so (scripts/bench makes them)
 #include <dlfcn.h>
 #include <fmt/format.h>
 
@@ -10,6 +10,7 @@
 #include <cstring>
 #include <functional>
 
+#include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
 #include "porphyry/ir/clone.h"
@@ -20,70 +21,51 @@
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 
+namespace porphyry::bench {
+
+std::string generated_text(size_t count, size_t loops) {
+  std::string out = "module generated\n";
+  for (size_t k = 0; k < count; ++k) {
+    out += fmt::format("\nfunc work{}(n: i32, seed: i32) -> i32 {{\nenter:\n  go loop0(0, seed)\n", k);
+    for (size_t l = 0; l < loops; ++l)
+      out += fmt::format(R"(
+loop{0}(i{0}: i32, x{0}: i32):
+  a{0} = mul x{0}, {1}
+  b{0} = add a{0}, i{0}
+  c{0} = rem.u b{0}, {2}
+  d{0} = shl c{0}, {3}
+  e{0} = shr.u b{0}, 5
+  f{0} = xor d{0}, e{0}
+  odd{0} = and f{0}, 1
+  is_odd{0} = ne odd{0}, 0
+  when is_odd{0} go up{0} else next{0}(f{0})
+
+up{0}:
+  g{0} = add f{0}, {1}
+  go next{0}(g{0})
+
+next{0}(y{0}: i32):
+  j{0} = add i{0}, 1
+  more{0} = lt.s j{0}, n
+  when more{0} go loop{0}(j{0}, y{0}) else {4}
+)",
+                         l, 2 * k + 3, k + 17, k % 7 + 1,
+                         l + 1 == loops ? std::string("out") : fmt::format("loop{0}(0, y{1})", l + 1, l));
+    out += fmt::format("\nout:\n  return y{}\n}}\n", loops - 1);
+  }
+  return out;
+}
+
+}  // namespace porphyry::bench
+
 namespace {
 
 using namespace porphyry;
-
-double seconds_of(const std::function<void()>& work) {
-  auto start = std::chrono::steady_clock::now();
-  work();
-  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-}
-
-// The least time of one run among many: what the machine does when nothing disturbs it.
-double least_seconds(const std::function<void()>& work, double budget = 0.25) {
-  double once = std::max(seconds_of(work), 1e-9);
-  size_t inner = std::max<size_t>(1, static_cast<size_t>(0.002 / once));
-  double best = 1e9, spent = 0;
-  while (spent < budget) {
-    double t = seconds_of([&] {
-      for (size_t k = 0; k < inner; ++k) work();
-    });
-    spent += t;
-    best = std::min(best, t / static_cast<double>(inner));
-  }
-  return best;
-}
+using namespace porphyry::bench;
 
 // ---- compile time
 // -------------------------------------------------------------------------------------------
 
-// `count` functions, each a loop with a multiply, a remainder, shifts and a branch.
-std::string generated_text(size_t count) {
-  std::string out = "module generated\n";
-  for (size_t k = 0; k < count; ++k)
-    out += fmt::format(R"(
-func work{0}(n: i32, seed: i32) -> i32 {{
-enter:
-  go loop(0, seed)
-
-loop(i: i32, x: i32):
-  a = mul x, {1}
-  b = add a, i
-  c = rem.u b, {2}
-  d = shl c, {3}
-  e = shr.u b, 5
-  f = xor d, e
-  odd = and f, 1
-  is_odd = ne odd, 0
-  when is_odd go up else next(f)
-
-up:
-  g = add f, {1}
-  go next(g)
-
-next(y: i32):
-  i2 = add i, 1
-  more = lt.s i2, n
-  when more go loop(i2, y) else out
-
-out:
-  return y
-}}
-)",
-                       k, 2 * k + 3, k + 17, k % 7 + 1);
-  return out;
-}
 
 std::string generated_cxx(size_t count) {
   std::string out = "#include <stdint.h>\nextern \"C\" {\n";
@@ -98,7 +80,7 @@ std::string generated_cxx(size_t count) {
 
 void compile_times(const std::string& folder) {
   constexpr size_t count = 500;
-  std::string text = generated_text(count);
+  std::string text = generated_text(count, 1);
   size_t instructions = 0;
   double read = 1e9, lowered = 1e9, optimized = 1e9, assembled = 1e9;
   for (int round = 0; round < 5; ++round) {
@@ -274,9 +256,12 @@ void kernel_times(const std::string& folder) {
 }  // namespace
 
 int main(int count, char** arguments) {
-  if (count != 2)
-    return fmt::print(stderr, "porphyry_bench is called with the folder of the twins; see scripts/bench\n"),
-           2;
+  if (count != 3) {
+    fmt::print(stderr,
+               "porphyry_bench is called with the folder of the twins and the most instructions; see scripts/bench\n");
+    return 2;
+  }
+  language_costs(std::strtoul(arguments[2], nullptr, 10));
   compile_times(arguments[1]);
   kernel_times(arguments[1]);
 }

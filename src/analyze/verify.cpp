@@ -77,16 +77,6 @@ class Verifier {
     for (size_t k = 0; k < f_.operand_count(i); ++k)
       if (!f_.operand(i, k).exists() || f_.operand(i, k).index >= f_.value_limit())
         return complain(i, "an operand is missing", "a value"), false;
-    size_t edges = f_.edge_count(i);
-    bool right = f_.op(i) == Op::Go       ? edges == 1
-                 : f_.op(i) == Op::When   ? edges == 2
-                 : f_.op(i) == Op::Choose ? edges >= 1
-                                          : edges == 0;
-    if (!right) {
-      complain_function("'" + std::string(info(f_.op(i)).name) + "' has " + std::to_string(edges) + " ways",
-                        "go: one, when: two, choose: one for each case and else");
-      return false;
-    }
     for (Edge e : f_.edges(i))
       for (size_t k = 0; k < f_.argument_count(e); ++k)
         if (!f_.argument(e, k).exists()) return complain(i, "an argument is missing", "a value"), false;

@@ -73,7 +73,7 @@ void Memory::end_life(uint32_t object) {
 
 // ---- checks -------------------------------------------------------------------------------------------------
 
-bool Memory::in_bounds(const Access& a, uint64_t size, uint32_t align, const char* verb) {
+bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb) {
   uint32_t id = a.pointer.object();
   if (id == 0)
     return refuse(fmt::format("{} through a pointer to no object ({})", verb,
@@ -161,7 +161,7 @@ void Memory::mark(Object& o, uint64_t offset, unsigned size, uint64_t high) {
 
 bool Memory::load_scalar(const Access& a, Type type, Datum& out) {
   unsigned size = type.bytes();
-  if (!in_bounds(a, size, a.how ? a.how->align : 1, "a load")) return false;
+  if (!stays_inside(a, size, a.how ? a.how->align : 1, "a load")) return false;
   bool arbitrary_instead = false;
   if (!keeps_words(a, size, false, arbitrary_instead)) return false;
   if (arbitrary_instead) {
@@ -188,7 +188,7 @@ bool Memory::load_scalar(const Access& a, Type type, Datum& out) {
 
 bool Memory::store_scalar(const Access& a, Type type, Datum value) {
   unsigned size = type.bytes();
-  if (!in_bounds(a, size, a.how ? a.how->align : 1, "a store")) return false;
+  if (!stays_inside(a, size, a.how ? a.how->align : 1, "a store")) return false;
   Object& o = objects_[a.pointer.object()];
   if (!o.writable) return refuse(fmt::format("a store into constant '{}'", o.name));
   bool unused = false;
@@ -207,7 +207,7 @@ bool Memory::store_scalar(const Access& a, Type type, Datum value) {
 // Lanes of bool are one integer; all others are elements one behind the other.
 bool Memory::load(const Access& a, Type type, std::span<Datum> lanes, const Datum* active) {
   if (!type.has_lanes()) return load_scalar(a, type, lanes[0]);
-  if (!active && !in_bounds(a, type.bytes(), a.how ? a.how->align : 1, "a load")) return false;
+  if (!active && !stays_inside(a, type.bytes(), a.how ? a.how->align : 1, "a load")) return false;
   if (type.is_bool()) {
     bool arbitrary_instead = false;
     if (!keeps_words(a, type.bytes(), false, arbitrary_instead)) return false;
@@ -239,7 +239,7 @@ bool Memory::keeps_masked_align(const Access& a, Type type, const Datum* active,
 
 bool Memory::store(const Access& a, Type type, std::span<const Datum> lanes, const Datum* active) {
   if (!type.has_lanes()) return store_scalar(a, type, lanes[0]);
-  if (!active && !in_bounds(a, type.bytes(), a.how ? a.how->align : 1, "a store")) return false;
+  if (!active && !stays_inside(a, type.bytes(), a.how ? a.how->align : 1, "a store")) return false;
   if (type.is_bool()) {
     Object& o = objects_[a.pointer.object()];
     if (!o.writable) return refuse(fmt::format("a store into constant '{}'", o.name));
@@ -264,7 +264,7 @@ bool Memory::store(const Access& a, Type type, std::span<const Datum> lanes, con
 // ---- blocks of memory ---------------------------------------------------------------------------------------
 
 bool Memory::may_touch(const Access& a, uint64_t size, bool writes) {
-  if (!in_bounds(a, size, 1, writes ? "a write" : "a read")) return false;
+  if (!stays_inside(a, size, 1, writes ? "a write" : "a read")) return false;
   if (writes && !objects_[a.pointer.object()].writable)
     return refuse(fmt::format("a write into constant '{}'", objects_[a.pointer.object()].name));
   bool unused = false;
@@ -299,7 +299,7 @@ bool Memory::fill(const Access& to, uint8_t byte, uint64_t size) {
 bool Memory::renew(Datum pointer, uint64_t size) {
   if (size == 0) return true;
   Access a{pointer, pointer.bits, nullptr};
-  if (!in_bounds(a, size, 1, "a renewal")) return false;
+  if (!stays_inside(a, size, 1, "a renewal")) return false;
   Object& o = objects_[pointer.object()];
   if (!o.writable) return refuse(fmt::format("a renewal of constant '{}'", o.name));
   bool broken = derivations_.any() && derivations_.access(pointer, pointer.bits - o.address, size, true, true) !=

@@ -84,7 +84,7 @@ class Memory {
     fault = std::move(why);
     return false;
   }
-  bool in_bounds(const Access& a, uint64_t size, uint32_t align, const char* verb);
+  bool stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb);
   bool may_touch(const Access& a, uint64_t size, bool writes);
   bool keeps_words(const Access& a, uint64_t size, bool writes, bool& arbitrary_instead);
   bool keeps_kinds(const Access& a, uint64_t offset, uint64_t size, bool writes, bool keep_book);

@@ -59,7 +59,7 @@ void Function::erase_block(Block block) {
   BlockRow& row = blocks_[block];
   blocks_[row.previous].next = row.next;
   (row.next.exists() ? blocks_[row.next].previous : last_block_) = row.previous;
-  row.alive = false;
+  row.previous = block;
   row.parameter_count = 0;
 }
 
@@ -235,23 +235,27 @@ uint32_t Function::add_address(const Address& a) {
 }
 
 uint32_t Function::add_copy(const CopyShape& c) {
-  copies_.push_back(c);
-  return static_cast<uint32_t>(copies_.size() - 1);
+  auto& copies = rare_.make().copies;
+  copies.push_back(c);
+  return static_cast<uint32_t>(copies.size() - 1);
 }
 
 uint32_t Function::add_reserve(const ReserveShape& r) {
-  reserves_.push_back(r);
-  return static_cast<uint32_t>(reserves_.size() - 1);
+  auto& reserves = rare_.make().reserves;
+  reserves.push_back(r);
+  return static_cast<uint32_t>(reserves.size() - 1);
 }
 
 uint32_t Function::add_cases(std::span<const Word> values) {
-  cases_.insert(cases_.end(), values.begin(), values.end());
-  return static_cast<uint32_t>(cases_.size() - values.size());
+  auto& cases = rare_.make().cases;
+  cases.insert(cases.end(), values.begin(), values.end());
+  return static_cast<uint32_t>(cases.size() - values.size());
 }
 
 uint32_t Function::add_shuffle(std::span<const uint16_t> lanes) {
-  shuffles_.insert(shuffles_.end(), lanes.begin(), lanes.end());
-  return static_cast<uint32_t>(shuffles_.size() - lanes.size());
+  auto& shuffles = rare_.make().shuffles;
+  shuffles.insert(shuffles.end(), lanes.begin(), lanes.end());
+  return static_cast<uint32_t>(shuffles.size() - lanes.size());
 }
 
 Instruction Function::make(Block b, const Draft& draft) {
@@ -263,19 +267,25 @@ Instruction Function::make(Block b, const Draft& draft) {
   row.permits = draft.permits;
   row.hint = draft.hint;
   row.detail = draft.detail;
-  row.position = draft.position;
   row.operand_count = static_cast<uint16_t>(draft.operands.size());
   row.result_count = static_cast<uint16_t>(draft.results.size());
-  row.edge_count = static_cast<uint16_t>(draft.targets.size());
   row.first_slot = Slot(slots_.size());
   row.first_result = Value(values_.size());
-  row.first_edge = Edge(edges_.size());
+  if (draft.op == Op::Go || draft.op == Op::When) row.detail = static_cast<uint32_t>(edges_.size());
+  if (draft.op == Op::Choose) {
+    auto& choices = rare_.make().choices;
+    choices.push_back({Edge(edges_.size()), static_cast<uint32_t>(draft.targets.size()), draft.detail});
+    row.detail = static_cast<uint32_t>(choices.size() - 1);
+  }
+  assert(draft.targets.size() == (draft.op == Op::Go ? 1u : draft.op == Op::When ? 2u : draft.targets.size()));
   Instruction i = instructions_.add(row);
+  set_position(i, draft.position);
   for (Value v : draft.operands) add_slot(v, i.index);
   for (size_t k = 0; k < draft.results.size(); ++k)
     add_value(draft.results[k], ValueKind::Result, i.index, k);
   for (const auto& target : draft.targets) {
-    Edge e = edges_.add({.from = b, .to = target.to, .weight = target.weight});
+    Edge e = edges_.add({.from = b, .to = target.to});
+    if (target.weight != no_weight) set_weight(e, target.weight);
     link_in(e);
     EdgeRow& edge = edges_[e];
     edge.first_argument = Slot(slots_.size());
@@ -331,10 +341,10 @@ void Function::number_again(Block b) {
 void Function::erase(Instruction i) {
   InstructionRow& row = instructions_[i];
   for (size_t k = 0; k < row.operand_count; ++k) unlink_use(operand_slot(i, k));
-  for (size_t k = 0; k < row.edge_count; ++k) {
-    drop_arguments(edge(i, k));
-    unlink_in(edge(i, k));
-    edges_[edge(i, k)].from = {};
+  for (Edge e : edges(i)) {
+    drop_arguments(e);
+    unlink_in(e);
+    edges_[e].from = {};
   }
   for (size_t k = 0; k < row.result_count; ++k) assert(!has_uses(result(i, k)));
   BlockRow& home = blocks_[row.block];
@@ -360,8 +370,8 @@ size_t Function::constant_place(Type type, std::span<const uint64_t> words) cons
   }
 }
 
-void Function::grow_constants() {
-  std::vector<Value> old(std::max<size_t>(16, constant_table_.size() * 2));
+void Function::grow_constants(size_t room) {
+  std::vector<Value> old(room);
   old.swap(constant_table_);
   for (Value v : old)
     if (v.exists()) constant_table_[constant_place(type(v), constant_words(v))] = v;
@@ -378,7 +388,8 @@ Value Function::constant(Type type, Word bits) {
 
 Value Function::constant_lanes(Type type, std::span<const uint64_t> words) {
   assert(words.size() == type.words());
-  if (constant_count_ * 2 >= constant_table_.size()) grow_constants();
+  if (constant_count_ * 4 >= constant_table_.size() * 3)
+    grow_constants(std::max<size_t>(8, constant_table_.size() * 2));
   size_t at = constant_place(type, words);
   if (constant_table_[at].exists()) return constant_table_[at];
   uint32_t first = static_cast<uint32_t>(constants_.size());
@@ -459,21 +470,35 @@ void Function::replace_uses(Value old_value, Value new_value) {
 
 void Function::compact() {
   auto tighten = [](auto&... tables) { (tables.shrink_to_fit(), ...); };
-  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, copies_, reserves_, cases_, shuffles_,
-          constants_, parameter_pool_, value_names_, comments);
+  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, constants_, parameter_pool_, value_names_,
+          positions_, comments);
 }
 
-void Function::expect(size_t values, size_t slots, size_t instructions, size_t blocks, size_t edges) {
-  values_.reserve(values), slots_.reserve(slots), instructions_.reserve(instructions);
-  blocks_.reserve(blocks), edges_.reserve(edges);
+void Function::expect(const Expected& counts) {
+  values_.reserve(counts.values), value_names_.reserve(counts.values), slots_.reserve(counts.slots);
+  instructions_.reserve(counts.instructions), blocks_.reserve(counts.blocks), edges_.reserve(counts.edges);
+  constants_.reserve(counts.constants), parameter_pool_.reserve(counts.parameters);
+  size_t room = 8;
+  while (room * 3 < counts.constants * 4 + 4) room *= 2;
+  if (counts.constants && room > constant_table_.size()) grow_constants(room);
+}
+
+void Function::expect_parameters(Block b, size_t count) {
+  BlockRow& row = blocks_[b];
+  row.first_parameter = static_cast<uint32_t>(parameter_pool_.size());
+  row.parameter_room = static_cast<uint16_t>(count);
+  parameter_pool_.resize(parameter_pool_.size() + count);
 }
 
 size_t Function::bytes() const {
   auto sum = [](const auto&... tables) { return (tables.bytes() + ...); };
   auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
-  return sizeof(*this) + sum(values_, slots_, instructions_, blocks_, edges_, value_names_) +
-         plain(addresses_, copies_, reserves_, cases_, shuffles_, constants_, constant_table_, parameter_pool_,
-               comments);
+  return sizeof(*this) + sum(values_, slots_, instructions_, blocks_, edges_, value_names_, positions_) +
+         plain(signature_.parameters, signature_.results, parameters_, addresses_, constants_, constant_table_,
+               parameter_pool_, comments) +
+         (rare_.get() ? sizeof(Rare) + rare_->weights.bytes() +
+                            plain(rare_->copies, rare_->reserves, rare_->choices, rare_->cases, rare_->shuffles)
+                      : 0);
 }
 
 }  // namespace porphyry

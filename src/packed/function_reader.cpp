@@ -1,319 +1,296 @@
 #include "function_reader.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
-#include <utility>
 
 namespace porphyry::packed {
-namespace {
 
-class FunctionReader {
- public:
-  FunctionReader(In& in, Module& module, Symbol symbol, const std::vector<Name>& names,
-                 const std::vector<Position>& positions, uint64_t& budget)
-      : in_(in),
-        module_(module),
-        f_(module.function(symbol)),
-        names_(names),
-        positions_(positions),
-        budget_(budget) {}
-
-  void run() {
-    size_t instructions = in_.count("instructions"), slots = in_.count("operands");
-    for (Value v : f_.parameters()) {
-      f_.set_name(v, name());
-      values_.push_back(v);
-    }
-    constants();
-    blocks();
-    if (!in_.good()) return;
-    addresses();
-    // An instruction takes two bytes at least, an operand one: a count that lies takes no more than its file.
-    size_t room = std::min(instructions, in_.left() / 2);
-    f_.expect(values_.size() + room, std::min(slots, in_.left()), room, blocks_.size(), 0);
-    values_.reserve(values_.size() + room);
-    for (Block b : blocks_) {
-      size_t count = in_.count("instructions");
-      for (size_t k = 0; k < count && in_.good(); ++k) instruction(b);
-    }
-    if (in_.good() && instructions_.size() != instructions) in_.fail("the count of instructions is wrong");
-    comments();
-    resolve();
+void FunctionReader::run(Function& function) {
+  f_ = &function;
+  values_.clear(), blocks_.clear(), addresses_.clear(), instructions_.clear(), forward_.clear(), waiting_.clear();
+  last_position_ = 0;
+  Function::Expected said;
+  said.instructions = in_.count("instructions");
+  said.slots = in_.count("operands");
+  size_t results = in_.count("results");
+  said.edges = in_.count("edges");
+  said.constants = in_.count("constants");
+  said.blocks = in_.count("blocks");
+  said.parameters = in_.count("parameters");
+  // Each of them takes a byte of the file at least, so counts that lie take memory in proportion to it, and once:
+  // a function that has not what was said ends the reading.
+  size_t before_results = function.parameters().size() + said.constants + said.parameters;
+  said.values = std::min(before_results + results, before_results + in_.left());
+  function.expect(said);
+  for (Value v : function.parameters()) {
+    function.set_name(v, name());
+    values_.push_back(v);
   }
-
- private:
-  Name name() {
-    uint64_t ref = in_.below(names_.size() + 1, "name");
-    return ref ? names_[ref - 1] : Name();
+  constants(said.constants);
+  blocks(said.blocks);
+  if (!in_.good()) return;
+  addresses();
+  slots_seen_ = 0;
+  for (Block b : blocks_) {
+    size_t count = in_.count("instructions");
+    for (size_t k = 0; k < count && in_.good(); ++k) instruction(b);
   }
+  bool as_said = instructions_.size() == said.instructions && slots_seen_ == said.slots &&
+                 values_.size() == before_results + results && function.edge_limit() == said.edges;
+  if (in_.good() && !as_said) in_.fail("a function has other counts than it says");
+  comments();
+  resolve();
+}
 
-  void constants() {
-    size_t count = in_.count("constants");
-    std::vector<uint64_t> words;
-    for (size_t k = 0; k < count && in_.good(); ++k) {
+// Neighbours often have one type.
+Type FunctionReader::type() {
+  if (in_.take_if(last_code_)) return last_type_;
+  last_type_ = in_.type();
+  uint64_t code = type_code(last_type_);
+  last_code_ = code < 0x80 ? std::array<char, 2>{0, 0}
+                           : std::array<char, 2>{static_cast<char>(code | 0x80), static_cast<char>(code >> 7)};
+  if (code >> 14) last_code_ = {0, 0};
+  return last_type_;
+}
+
+Name FunctionReader::name() {
+  uint64_t ref = in_.below(names_.size() + 1, "name");
+  return ref ? names_[ref - 1] : Name();
+}
+
+void FunctionReader::constants(size_t count) {
+  std::vector<uint64_t> words;
+  for (size_t k = 0; k < count && in_.good(); ++k) {
+    Type t = in_.type();
+    bool uniform = t.has_lanes() && in_.byte() != 0;
+    words.clear();
+    size_t stored = uniform ? t.words_per_lane() : t.words();
+    for (size_t w = 0; w < stored; ++w) {
+      uint64_t n = in_.number();
+      words.push_back(t.is_float() ? std::rotr(n, t.bits() == 64 ? 12 : 44) : n);
+      bool top = t.bits() % 64 != 0 && w % t.words_per_lane() == t.words_per_lane() - 1u;
+      if (top && words.back() >> t.bits() % 64) return in_.fail("a constant is wider than its type");
+    }
+    while (words.size() < t.words()) words.push_back(words[words.size() - stored]);
+    if (t.has_lanes() && (budget_ -= std::min<uint64_t>(budget_, t.words())) == 0)
+      return in_.fail("the constants with lanes take more than 128 MiB");
+    values_.push_back(f_->constant_lanes(t, words));
+  }
+}
+
+void FunctionReader::blocks(size_t count) {
+  for (size_t k = 0; k < count && in_.good(); ++k) {
+    Block b = f_->add_block(name());
+    blocks_.push_back(b);
+    size_t parameters = in_.count("parameters");
+    if (parameters > Function::list_limit) return in_.fail("a block has more than 65535 parameters");
+    f_->expect_parameters(b, parameters);
+    for (size_t p = 0; p < parameters; ++p) {
       Type t = in_.type();
-      bool uniform = t.has_lanes() && in_.byte() != 0;
-      words.clear();
-      size_t stored = uniform ? t.words_per_lane() : t.words();
-      for (size_t w = 0; w < stored; ++w) {
-        uint64_t n = in_.number();
-        words.push_back(t.is_float() ? std::rotr(n, t.bits() == 64 ? 12 : 44) : n);
-        bool top = t.bits() % 64 != 0 && w % t.words_per_lane() == t.words_per_lane() - 1u;
-        if (top && words.back() >> t.bits() % 64) return in_.fail("a constant is wider than its type");
-      }
-      while (words.size() < t.words()) words.push_back(words[words.size() - stored]);
-      if (t.has_lanes() && (budget_ -= std::min<uint64_t>(budget_, t.words())) == 0)
-        return in_.fail("the constants with lanes take more than 128 MiB");
-      values_.push_back(f_.constant_lanes(t, words));
+      values_.push_back(f_->add_parameter(b, t, name()));
     }
   }
+}
 
-  void blocks() {
-    size_t count = in_.count("blocks");
-    for (size_t k = 0; k < count && in_.good(); ++k) {
-      Block b = f_.add_block(name());
-      blocks_.push_back(b);
-      size_t parameters = in_.count("parameters");
-      if (parameters > Function::list_limit) return in_.fail("a block has more than 65535 parameters");
-      for (size_t p = 0; p < parameters; ++p) {
-        Type t = in_.type();
-        values_.push_back(f_.add_parameter(b, t, name()));
-      }
+uint32_t FunctionReader::align() {
+  uint8_t log = in_.byte();
+  if (log > 12) in_.fail("an alignment is larger than 4096");
+  return uint32_t(1) << (log & 15);
+}
+
+Address FunctionReader::address() {
+  Address a;
+  uint8_t flags = in_.byte();
+  if (flags >> 6) in_.fail("an address has unknown properties");
+  a.indexed = flags & indexed, a.masked = flags & masked, a.is_volatile = flags & is_volatile;
+  a.early = flags & early, a.as_unwritten = flags & as_unwritten;
+  a.align = align();
+  if (a.indexed) a.scale = static_cast<int64_t>(in_.number());
+  if (a.scale <= 0) in_.fail("an index is scaled by no positive number");
+  a.offset = in_.signed_number();
+  if (flags & has_kind) a.kind = KindPath(in_.below(module_.kinds.path_count(), "kind"));
+  return a;
+}
+
+void FunctionReader::addresses() {
+  size_t count = in_.count("addresses");
+  for (size_t k = 0; k < count && in_.good(); ++k) addresses_.push_back(address());
+}
+
+// A value that is defined further on is put in at the end.
+Value FunctionReader::value() {
+  uint64_t distance = in_.number();
+  if (distance && distance <= values_.size()) return values_[values_.size() - distance];
+  if (distance) return in_.fail("a value comes from before the first one"), Value();
+  later_ = true;
+  waiting_number_ = in_.number();
+  return {};
+}
+
+void FunctionReader::instruction(Block b) {
+  uint8_t code = in_.byte(), flags = in_.byte();
+  if (code >= operation_count || flags >> 7 || (flags >> hint_shift & 3) == 3)
+    return in_.fail("there is no such instruction");
+  Function::Draft d{.op = static_cast<Op>(code)};
+  d.hint = static_cast<Function::Hint>(flags >> hint_shift & 3);
+  if (flags & has_promises) d.promises = in_.byte();
+  if (flags & has_permits) d.permits = in_.byte();
+  if (flags & has_position) {
+    last_position_ += in_.signed_number();
+    if (last_position_ < 0 || last_position_ >= static_cast<int64_t>(positions_.size()))
+      return in_.fail("a position is not there");
+    d.position = positions_[static_cast<size_t>(last_position_)];
+  }
+  const OperationInfo& row = info(d.op);
+  operands(row);
+  results(row, flags & has_names);
+  detail(row, d);
+  if (!in_.good()) return;
+  edges(row, flags & has_weights, d);
+  if (!in_.good()) return;
+  slots_seen_ += operands_.size() + arguments_.size();
+  d.operands = operands_, d.results = results_, d.targets = targets_;
+  Instruction i = f_->append(b, d);
+  instructions_.push_back(i);
+  for (size_t k = 0; k < results_.size(); ++k) {
+    Value v = f_->result(i, k);
+    values_.push_back(v);
+    if (flags & has_names) f_->set_name(v, result_names_[k]);
+  }
+  for (auto& w : waiting_) {
+    w.slot = w.edge < 0 ? f_->operand_slot(i, w.index) : f_->argument_slot(f_->edge(i, static_cast<size_t>(w.edge)), w.index);
+    forward_.push_back({w.slot, w.number});
+  }
+  waiting_.clear();
+}
+
+void FunctionReader::operands(const OperationInfo& row) {
+  bool fixed = row.is_plain() || row.layout == Layout::When;
+  size_t count = fixed ? (row.layout == Layout::When ? 1 : row.arity()) : in_.count("operands");
+  if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 operands");
+  operands_.clear();
+  for (size_t k = 0; k < count; ++k) {
+    operands_.push_back(value());
+    if (std::exchange(later_, false)) waiting_.push_back({{}, -1, k, waiting_number_});
+  }
+}
+
+void FunctionReader::results(const OperationInfo& row, bool named) {
+  size_t count = row.calls() ? in_.count("results") : row.result_count();
+  if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 results");
+  results_.clear(), result_names_.clear();
+  for (size_t k = 0; k < count; ++k) results_.push_back(type());
+  for (size_t k = 0; named && k < count; ++k) result_names_.push_back(name());
+}
+
+void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
+  switch (row.layout) {
+    case Layout::Load:
+    case Layout::Store:
+    case Layout::At:
+    case Layout::Fill: {
+      size_t k = in_.below(addresses_.size(), "address");
+      if (in_.good()) d.detail = f_->add_address(addresses_[k]);
+      return;
     }
-  }
-
-  uint32_t align() {
-    uint8_t log = in_.byte();
-    if (log > 12) in_.fail("an alignment is larger than 4096");
-    return uint32_t(1) << (log & 15);
-  }
-
-  Address address() {
-    Address a;
-    uint8_t flags = in_.byte();
-    if (flags >> 6) in_.fail("an address has unknown properties");
-    a.indexed = flags & indexed, a.masked = flags & masked, a.is_volatile = flags & is_volatile;
-    a.early = flags & early, a.as_unwritten = flags & as_unwritten;
-    a.align = align();
-    if (a.indexed) a.scale = static_cast<int64_t>(in_.number());
-    if (a.scale <= 0) in_.fail("an index is scaled by no positive number");
-    a.offset = in_.signed_number();
-    if (flags & has_kind) a.kind = KindPath(in_.below(module_.kinds.path_count(), "kind"));
-    return a;
-  }
-
-  void addresses() {
-    size_t count = in_.count("addresses");
-    for (size_t k = 0; k < count && in_.good(); ++k) addresses_.push_back(address());
-  }
-
-  // A value that is defined further on is put in at the end.
-  Value value() {
-    uint64_t distance = in_.number();
-    if (distance && distance <= values_.size()) return values_[values_.size() - distance];
-    if (distance) return in_.fail("a value comes from before the first one"), Value();
-    later_ = true;
-    waiting_number_ = in_.number();
-    return {};
-  }
-
-  void instruction(Block b) {
-    uint8_t code = in_.byte(), flags = in_.byte();
-    if (code >= operation_count || flags >> 7 || (flags >> hint_shift & 3) == 3)
-      return in_.fail("there is no such instruction");
-    Function::Draft d{.op = static_cast<Op>(code)};
-    d.hint = static_cast<Function::Hint>(flags >> hint_shift & 3);
-    if (flags & has_promises) d.promises = in_.byte();
-    if (flags & has_permits) d.permits = in_.byte();
-    if (flags & has_position) {
-      last_position_ += in_.signed_number();
-      if (last_position_ < 0 || last_position_ >= static_cast<int64_t>(positions_.size()))
-        return in_.fail("a position is not there");
-      d.position = positions_[static_cast<size_t>(last_position_)];
+    case Layout::Copy: {
+      CopyShape shape;
+      shape.to = address();
+      shape.from = address();
+      d.detail = f_->add_copy(shape);
+      return;
     }
-    const OperationInfo& row = info(d.op);
-    operands(row);
-    results(row, flags & has_names);
-    detail(row, d);
-    if (!in_.good()) return;
-    edges(row, flags & has_weights, d);
-    if (!in_.good()) return;
-    d.operands = operands_, d.results = results_, d.targets = targets_;
-    Instruction i = f_.append(b, d);
-    instructions_.push_back(i);
-    for (size_t k = 0; k < results_.size(); ++k) {
-      Value v = f_.result(i, k);
-      values_.push_back(v);
-      if (flags & has_names) f_.set_name(v, result_names_[k]);
+    case Layout::Reserve: {
+      ReserveShape shape;
+      shape.bytes = in_.number();
+      if (shape.bytes > uint64_t(1) << 31) return in_.fail("a frame object is larger than 2^31 bytes");
+      shape.align = align();
+      d.detail = f_->add_reserve(shape);
+      return;
     }
-    for (auto& w : waiting_) {
-      w.slot = w.edge < 0 ? f_.operand_slot(i, w.index) : f_.argument_slot(f_.edge(i, static_cast<size_t>(w.edge)), w.index);
-      forward_.push_back({w.slot, w.number});
+    case Layout::AddressOf:
+    case Layout::Call: d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol")); return;
+    case Layout::Watch: {
+      Name n = name();
+      if (!n.exists()) return in_.fail("'watch' names no variable");
+      d.detail = n.index;
+      return;
     }
-    waiting_.clear();
+    case Layout::Shuffle: {
+      std::vector<uint16_t> lanes;
+      for (unsigned k = 0; k < results_[0].lanes(); ++k)
+        lanes.push_back(static_cast<uint16_t>(in_.below(2 * Type::lane_limit, "lane")));
+      d.detail = f_->add_shuffle(lanes);
+      return;
+    }
+    default: return;
   }
+}
 
-  void operands(const OperationInfo& row) {
-    bool fixed = row.is_plain() || row.layout == Layout::When;
-    size_t count = fixed ? (row.layout == Layout::When ? 1 : row.arity()) : in_.count("operands");
-    if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 operands");
-    operands_.clear();
-    for (size_t k = 0; k < count; ++k) {
-      operands_.push_back(value());
-      if (std::exchange(later_, false)) waiting_.push_back({{}, -1, k, waiting_number_});
-    }
+void FunctionReader::cases(size_t count, Function::Draft& d) {
+  Type type = operands_.empty() || !operands_[0].exists() ? Type::integer(64) : f_->type(operands_[0]);
+  std::vector<Word> values;
+  for (size_t k = 0; k < count && in_.good(); ++k) {
+    Word w = in_.number();
+    if (type.bits() > 64) w |= Word(in_.number()) << 64;
+    if (w & ~mask_of(type.bits())) in_.fail("a case is wider than what is chosen by");
+    values.push_back(w);
   }
+  d.detail = f_->add_cases(values);
+}
 
-  void results(const OperationInfo& row, bool named) {
-    size_t count = row.calls() ? in_.count("results") : row.result_count();
-    if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 results");
-    results_.clear(), result_names_.clear();
-    for (size_t k = 0; k < count; ++k) results_.push_back(in_.type());
-    for (size_t k = 0; named && k < count; ++k) result_names_.push_back(name());
+void FunctionReader::edges(const OperationInfo& row, bool weighted, Function::Draft& d) {
+  targets_.clear(), arguments_.clear(), argument_counts_.clear();
+  size_t count = row.layout == Layout::Go ? 1 : row.layout == Layout::When ? 2 : 0;
+  if (row.layout == Layout::Choose) {
+    count = in_.count("ways");
+    if (count == 0 || count > Function::list_limit) return in_.fail("a choice has no way or too many");
+    cases(count - 1, d);
   }
-
-  void detail(const OperationInfo& row, Function::Draft& d) {
-    switch (row.layout) {
-      case Layout::Load:
-      case Layout::Store:
-      case Layout::At:
-      case Layout::Fill: {
-        size_t k = in_.below(addresses_.size(), "address");
-        if (in_.good()) d.detail = f_.add_address(addresses_[k]);
-        return;
-      }
-      case Layout::Copy: {
-        CopyShape shape;
-        shape.to = address();
-        shape.from = address();
-        d.detail = f_.add_copy(shape);
-        return;
-      }
-      case Layout::Reserve: {
-        ReserveShape shape;
-        shape.bytes = in_.number();
-        if (shape.bytes > uint64_t(1) << 31) return in_.fail("a frame object is larger than 2^31 bytes");
-        shape.align = align();
-        d.detail = f_.add_reserve(shape);
-        return;
-      }
-      case Layout::AddressOf:
-      case Layout::Call: d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol")); return;
-      case Layout::Watch: {
-        Name n = name();
-        if (!n.exists()) return in_.fail("'watch' names no variable");
-        d.detail = n.index;
-        return;
-      }
-      case Layout::Shuffle: {
-        std::vector<uint16_t> lanes;
-        for (unsigned k = 0; k < results_[0].lanes(); ++k)
-          lanes.push_back(static_cast<uint16_t>(in_.below(2 * Type::lane_limit, "lane")));
-        d.detail = f_.add_shuffle(lanes);
-        return;
-      }
-      default: return;
+  for (size_t k = 0; k < count && in_.good(); ++k) {
+    size_t to = in_.below(blocks_.size(), "block");
+    size_t arguments = in_.count("arguments");
+    if (arguments > Function::list_limit) return in_.fail("an edge has more than 65535 arguments");
+    for (size_t a = 0; a < arguments; ++a) {
+      arguments_.push_back(value());
+      if (std::exchange(later_, false)) waiting_.push_back({{}, static_cast<int>(k), a, waiting_number_});
     }
+    argument_counts_.push_back(arguments);
+    if (in_.good()) targets_.push_back({blocks_[to], {}, weighted ? in_.number() - 1 : Function::no_weight});
   }
-
-  void cases(size_t count, Function::Draft& d) {
-    Type type = operands_.empty() || !operands_[0].exists() ? Type::integer(64) : f_.type(operands_[0]);
-    std::vector<Word> values;
-    for (size_t k = 0; k < count && in_.good(); ++k) {
-      Word w = in_.number();
-      if (type.bits() > 64) w |= Word(in_.number()) << 64;
-      if (w & ~mask_of(type.bits())) in_.fail("a case is wider than what is chosen by");
-      values.push_back(w);
-    }
-    d.detail = f_.add_cases(values);
+  size_t at = 0;  // the arguments have their final place now
+  for (size_t k = 0; k < targets_.size(); ++k) {
+    targets_[k].arguments = {arguments_.data() + at, argument_counts_[k]};
+    at += argument_counts_[k];
   }
+}
 
-  void edges(const OperationInfo& row, bool weighted, Function::Draft& d) {
-    targets_.clear(), arguments_.clear(), argument_counts_.clear();
-    size_t count = row.layout == Layout::Go ? 1 : row.layout == Layout::When ? 2 : 0;
-    if (row.layout == Layout::Choose) {
-      count = in_.count("ways");
-      if (count == 0 || count > Function::list_limit) return in_.fail("a choice has no way or too many");
-      cases(count - 1, d);
+void FunctionReader::comments() {
+  size_t count = in_.count("comments");
+  for (size_t k = 0; k < count && in_.good(); ++k) {
+    Function::Comment c;
+    uint8_t place = in_.byte();
+    if (place == 1) {
+      size_t at = in_.below(instructions_.size(), "instruction");
+      if (in_.good()) c.above = instructions_[at];
     }
-    for (size_t k = 0; k < count && in_.good(); ++k) {
-      size_t to = in_.below(blocks_.size(), "block");
-      size_t arguments = in_.count("arguments");
-      if (arguments > Function::list_limit) return in_.fail("an edge has more than 65535 arguments");
-      for (size_t a = 0; a < arguments; ++a) {
-        arguments_.push_back(value());
-        if (std::exchange(later_, false)) waiting_.push_back({{}, static_cast<int>(k), a, waiting_number_});
-      }
-      argument_counts_.push_back(arguments);
-      if (in_.good()) targets_.push_back({blocks_[to], {}, weighted ? in_.number() - 1 : Function::no_weight});
+    if (place == 2) {
+      size_t at = in_.below(blocks_.size(), "block");
+      if (in_.good()) c.above_label = blocks_[at];
     }
-    size_t at = 0;  // the arguments have their final place now
-    for (size_t k = 0; k < targets_.size(); ++k) {
-      targets_[k].arguments = {arguments_.data() + at, argument_counts_[k]};
-      at += argument_counts_[k];
-    }
+    c.text = in_.text();
+    if (!c.text.starts_with("--") || c.text.find('\n') != std::string::npos)
+      return in_.fail("a comment is none");
+    f_->comments.push_back(std::move(c));
   }
+}
 
-  void comments() {
-    size_t count = in_.count("comments");
-    for (size_t k = 0; k < count && in_.good(); ++k) {
-      Function::Comment c;
-      uint8_t place = in_.byte();
-      if (place == 1) {
-        size_t at = in_.below(instructions_.size(), "instruction");
-        if (in_.good()) c.above = instructions_[at];
-      }
-      if (place == 2) {
-        size_t at = in_.below(blocks_.size(), "block");
-        if (in_.good()) c.above_label = blocks_[at];
-      }
-      c.text = in_.text();
-      if (!c.text.starts_with("--") || c.text.find('\n') != std::string::npos)
-        return in_.fail("a comment is none");
-      f_.comments.push_back(std::move(c));
-    }
+void FunctionReader::resolve() {
+  for (auto [slot, number] : forward_) {
+    if (number >= values_.size()) return in_.fail("value " + std::to_string(number) + " is nowhere defined");
+    f_->set(slot, values_[number]);
   }
-
-  void resolve() {
-    for (auto [slot, number] : forward_) {
-      if (number >= values_.size()) return in_.fail("value " + std::to_string(number) + " is nowhere defined");
-      f_.set(slot, values_[number]);
-    }
-  }
-
-  In& in_;
-  Module& module_;
-  Function& f_;
-  const std::vector<Name>& names_;
-  const std::vector<Position>& positions_;
-  uint64_t& budget_;
-  std::vector<Value> values_;  // by number
-  std::vector<Block> blocks_;
-  std::vector<Address> addresses_;
-  std::vector<Instruction> instructions_;
-  std::vector<Value> operands_, arguments_;
-  std::vector<Type> results_;
-  std::vector<Name> result_names_;
-  std::vector<size_t> argument_counts_;
-  std::vector<Function::Draft::Target> targets_;
-  struct Waiting {
-    Slot slot;
-    int edge;  // -1: an operand
-    size_t index;
-    uint64_t number;
-  };
-  std::vector<Waiting> waiting_;                        // of the instruction being read
-  std::vector<std::pair<Slot, uint64_t>> forward_;      // of the function
-  uint64_t waiting_number_ = 0;
-  bool later_ = false;
-  int64_t last_position_ = 0;
-};
-
-}  // namespace
-
-void read_function(In& in, Module& module, Symbol symbol, const std::vector<Name>& names,
-                   const std::vector<Position>& positions, uint64_t& budget) {
-  FunctionReader(in, module, symbol, names, positions, budget).run();
 }
 
 }  // namespace porphyry::packed

@@ -2,6 +2,7 @@
 // reads give zero, so that the code above checks only where it must.
 #pragma once
 
+#include <array>
 #include <cstring>
 #include <string>
 #include <string_view>
@@ -33,6 +34,12 @@ class In {
   uint64_t number() {
     if (at_ != end_ && static_cast<uint8_t>(*at_) < 0x80) return static_cast<uint8_t>(*at_++);
     return long_number();
+  }
+  // Whether these two bytes come next; then they are taken. A first byte of zero never matches.
+  bool take_if(std::array<char, 2> bytes) {
+    if (end_ - at_ < 2 || bytes[0] == 0 || at_[0] != bytes[0] || at_[1] != bytes[1]) return false;
+    at_ += 2;
+    return true;
   }
   int64_t signed_number() { return unzigzag(number()); }
   // A number below `limit`.

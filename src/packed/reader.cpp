@@ -16,8 +16,9 @@ class ModuleReader {
     positions();
     symbols();
     comments();
+    FunctionReader bodies(in_, *module_, names_, positions_, Type::constant_budget);
     for (size_t k = 0; k < module_->symbol_count() && in_.good(); ++k)
-      if (module_->is_function(Symbol(k))) read_function(in_, *module_, Symbol(k), names_, positions_, budget_);
+      if (module_->is_function(Symbol(k))) bodies.run(module_->function(Symbol(k)));
     if (in_.good() && in_.left()) in_.fail("the file goes on behind its end");
     return std::move(module_);
   }
@@ -225,7 +226,6 @@ class ModuleReader {
   std::unique_ptr<Module> module_;
   std::vector<Name> names_;
   std::vector<Position> positions_;
-  uint64_t budget_ = Type::constant_budget;
 };
 
 uint64_t fixed(std::string_view bytes, size_t at, unsigned count) {
@@ -262,10 +262,7 @@ Result<std::unique_ptr<Module>> read_packed(Realm& realm, const std::string& nam
     return refuse("the file was changed: its checksum is not that of its bytes", "the file as it was written");
   packed::In in(payload);
   auto module = packed::ModuleReader(in, realm).run();
-  if (in.good()) {
-    module->compact();
-    return module;
-  }
+  if (in.good()) return module;
   return refuse("at byte " + std::to_string(packed_header_bytes + in.offset()) + ": " + in.problem(),
                 "a file that 'porphyry pack' wrote");
 }

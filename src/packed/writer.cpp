@@ -58,10 +58,16 @@ class FunctionPacker {
   void run() {
     order_ = readable_order(f_);
     gather();
-    size_t slots = 0;
-    for (Instruction i : instructions_) slots += f_.operand_count(i);
-    out_.number(instructions_.size());
-    out_.number(slots);
+    size_t slots = 0, results = 0, edges = 0;
+    for (Instruction i : instructions_) {
+      slots += f_.operand_count(i), results += f_.result_count(i), edges += f_.edge_count(i);
+      for (Edge e : f_.edges(i)) slots += f_.argument_count(e);
+    }
+    size_t parameters = 0;
+    for (Block b : order_) parameters += f_.parameters(b).size();
+    for (size_t count :
+         {instructions_.size(), slots, results, edges, constants_.size(), order_.size(), parameters})
+      out_.number(count);
     for (Value v : f_.parameters()) out_.number(names_.ref(f_.name(v)));
     constants();
     blocks();
@@ -106,7 +112,6 @@ class FunctionPacker {
   }
 
   void constants() {
-    out_.number(constants_.size());
     for (Value v : constants_) {
       Type t = f_.type(v);
       bool uniform = t.has_lanes() && f_.is_uniform(v);
@@ -119,7 +124,6 @@ class FunctionPacker {
   }
 
   void blocks() {
-    out_.number(order_.size());
     for (Block b : order_) {
       out_.number(names_.ref(f_.name(b)));
       out_.number(f_.parameters(b).size());

@@ -18,15 +18,54 @@ struct Written {
   bool good = true;
 };
 
+// A block that a statement goes to.
+struct Target {
+  Token token;
+  Block to;
+  size_t first_argument = 0, argument_count = 0;  // in Pending::arguments
+  uint64_t weight = Function::no_weight;
+};
+// One statement. Lists are cleared, not freed, between statements.
+struct Pending {
+  Op op;
+  Token word;
+  std::vector<Written> written;          // in order of operands
+  std::vector<Type> wanted;  // types known from elsewhere, by operand; may be shorter
+  std::vector<Type> results;
+  uint32_t detail = 0;
+  Address address;
+  CopyShape copy;
+  bool has_align = false;
+  std::vector<uint16_t> lanes;  // of a shuffle
+  std::vector<Written> cases;
+  std::vector<Target> targets;
+  std::vector<Written> arguments;  // of all targets
+  uint8_t promises = 0, permits = 0;
+  Function::Hint hint = Function::Hint::None;
+  bool good = true;
+  void clear();
+};
+
+struct Scratch {
+  Pending pending{};
+  std::vector<Token> result_names;
+  std::vector<std::string_view> lane_words;
+  std::vector<Value> values, argument_values;
+  std::vector<Type> types;
+  std::vector<Function::Draft::Target> draft_targets;
+  std::vector<Word> case_values;
+};
+
 class BodyReader {
  public:
-  BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places)
+  BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places)
       : context_(context),
         module_(context.module),
         cursor_(cursor),
         function_(module_.function(symbol)),
         pen_(module_, function_),
-        places_(places) {}
+        places_(places),
+        end_(end) {}
 
   uint32_t run();
 
@@ -54,33 +93,6 @@ class BodyReader {
   bool address_part(Operands& operands, Address& address, bool& has_offset);
   void unknown_value(const Token& token, Name name);
   std::string suggestion(std::string_view word, const std::vector<std::string>& names, std::string what);
-
-  // One statement. Lists are cleared, not freed, between statements.
-  struct Target {
-    Token token;
-    Block to;
-    size_t first_argument = 0, argument_count = 0;  // in Pending::arguments
-    uint64_t weight = Function::no_weight;
-  };
-  struct Pending {
-    Op op;
-    Token word;
-    Operands written;          // in order of operands
-    std::vector<Type> wanted;  // types known from elsewhere, by operand; may be shorter
-    std::vector<Type> results;
-    uint32_t detail = 0;
-    Address address;
-    CopyShape copy;
-    bool has_align = false;
-    std::vector<uint16_t> lanes;  // of a shuffle
-    std::vector<Written> cases;
-    std::vector<Target> targets;
-    Operands arguments;  // of all targets
-    uint8_t promises = 0, permits = 0;
-    Function::Hint hint = Function::Hint::None;
-    bool good = true;
-    void clear();
-  };
 
   void by_layout();
   void plain();
@@ -142,14 +154,16 @@ class BodyReader {
   Function& function_;
   Pen pen_;
   TextMap::Body& places_;
+  size_t end_;  // the token of the closing brace
 
-  Pending p_{};
-  std::vector<Token> result_names_;
-  std::vector<std::string_view> lane_words_;
-  std::vector<Value> values_, argument_values_;
-  std::vector<Type> types_;
-  std::vector<Function::Draft::Target> draft_targets_;
-  std::vector<Word> case_values_;
+  Scratch& scratch_ = *context_.scratch;
+  Pending& p_ = scratch_.pending;
+  std::vector<Token>& result_names_ = scratch_.result_names;
+  std::vector<std::string_view>& lane_words_ = scratch_.lane_words;
+  std::vector<Value>&values_ = scratch_.values, &argument_values_ = scratch_.argument_values;
+  std::vector<Type>& types_ = scratch_.types;
+  std::vector<Function::Draft::Target>& draft_targets_ = scratch_.draft_targets;
+  std::vector<Word>& case_values_ = scratch_.case_values;
   Position position_;
   std::vector<Function::Comment> waiting_comments_;
   size_t comment_ = 0;

@@ -20,7 +20,7 @@ std::optional<Type> read_type(Cursor& cursor, const Module& module) {
 
 bool is_label_start(const Cursor& c) { return c.at_name() && (c.at_mark(':', 1) || c.at_mark('(', 1)); }
 
-void BodyReader::Pending::clear() {
+void Pending::clear() {
   written.clear(), wanted.clear(), results.clear(), lanes.clear(), cases.clear(), targets.clear();
   arguments.clear();
   detail = 0;
@@ -42,7 +42,7 @@ uint32_t BodyReader::run() {
                        cursor_.peek().offset, [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
       context_.tokens.comments.begin());
   gather_labels();
-  while (!cursor_.at_mark('}') && !cursor_.at_end()) {
+  while (cursor_.index() < end_) {
     lone_comments();
     if (is_label_start(cursor_))
       label();
@@ -52,11 +52,12 @@ uint32_t BodyReader::run() {
   lone_comments();
   uint32_t end = cursor_.peek().offset;
   for (auto& c : waiting_comments_) function_.comments.push_back(std::move(c));
-  if (cursor_.at_end())
-    complain("the function's body does not end", "'}' on a line of its own");
-  else
+  if (cursor_.at_mark('}')) {
     cursor_.take();
-  cursor_.end_line();
+    cursor_.end_line();
+  } else {
+    complain("the function's body does not end", "'}' on a line of its own");
+  }
   if (!function_.entry().exists())
     cursor_.complain("this function has no block",
                      "at least one label with instructions that end in return, go, when or trap");
@@ -67,9 +68,11 @@ uint32_t BodyReader::run() {
 // Labels come first, so that arguments in `go` know the types they go to.
 void BodyReader::gather_labels() {
   size_t start = cursor_.index();
-  while (!cursor_.at_mark('}') && !cursor_.at_end()) {
-    if (is_label_start(cursor_)) read_label_header();
-    cursor_.skip_line();
+  const auto& labels = context_.tokens.labels;
+  auto next = std::lower_bound(labels.begin(), labels.end(), start);
+  for (; next != labels.end() && *next < end_; ++next) {
+    cursor_.go_to(*next);
+    read_label_header();
   }
   cursor_.go_to(start);
 }
@@ -180,8 +183,12 @@ void BodyReader::statement() {
   cursor_.skip_line();
 }
 
-uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places) {
-  return BodyReader(context, cursor, symbol, places).run();
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places) {
+  return BodyReader(context, cursor, symbol, end, places).run();
 }
+
+ReadContext::ReadContext(Module& m, const SourceText& s, const Tokens& t, Diagnostics& p)
+    : module(m), source(s), tokens(t), problems(p), scratch(std::make_unique<Scratch>()) {}
+ReadContext::~ReadContext() = default;
 
 }  // namespace porphyry::text

@@ -31,14 +31,21 @@ class Names {
   uint32_t epoch_ = 0;
 };
 
+struct Scratch;
+
+// What the readers of one text share.
 struct ReadContext {
+  ReadContext(Module& m, const SourceText& s, const Tokens& t, Diagnostics& p);
+  ~ReadContext();
+
   Module& module;
   const SourceText& source;
   const Tokens& tokens;
   Diagnostics& problems;
-  Names& names;
-  SideTable<Name, KindPath>& paths;  // those read already, by their text
-  uint64_t& budget;                  // words that constants with lanes may still take
+  Names names;
+  SideTable<Name, KindPath> paths;          // those read already, by their text
+  uint64_t budget = Type::constant_budget;  // words that constants with lanes may still take
+  std::unique_ptr<Scratch> scratch;         // lists of the reader of bodies
 };
 
 // A type; nothing, and a complaint, when there is none here.
@@ -49,7 +56,7 @@ std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what, std::sp
 std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name, KindPath>& known);
 
 // `cursor` stands behind the opening brace's line end; afterwards behind the closing brace, whose offset is
-// given back. Comments between the two go into the function.
-uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, TextMap::Body& places);
+// given back; `end` is the token of that brace. Comments between the two go into the function.
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places);
 
 }  // namespace porphyry::text

@@ -116,7 +116,7 @@ bool ItemReader::data_number(DataPiece& piece) {
   if (!cursor_.accept('{')) {
     if (!data_number_lane(piece)) return false;
     unsigned step = piece.type.words_per_lane();
-    if (piece.type.has_lanes() && (budget_ -= std::min<uint64_t>(budget_, piece.type.words())) == 0) {
+    if (piece.type.has_lanes() && (context_.budget -= std::min<uint64_t>(context_.budget, piece.type.words())) == 0) {
       cursor_.complain(t, "the constants with lanes take more than 128 MiB", "fewer of them");
       return false;
     }

@@ -17,6 +17,7 @@ class ItemReader {
     Symbol symbol;
     size_t token;
     bool is_body;
+    size_t end = 0;  // of a body: the closing brace
   };
   struct Anchor {  // what a comment may stand above
     uint32_t offset;
@@ -86,13 +87,12 @@ class ItemReader {
   ReadModule out_;
   Tokens tokens_;
   Cursor cursor_;
-  Names names_;
-  SideTable<Name, KindPath> paths_;
+  ReadContext context_;
   std::vector<Late> late_;
   std::vector<Anchor> anchors_;          // in the order of the text
   std::vector<size_t> symbol_anchors_;   // by symbol
   uint32_t item_offset_ = 0;
-  uint64_t budget_ = Type::constant_budget;
+  size_t body_end_ = 0;  // of the body that was skipped last
 };
 
 }  // namespace porphyry::text

@@ -51,8 +51,15 @@ class Lexer {
   }
 
   void line_end(size_t offset) {
-    if (!out_.list.empty() && out_.list.back().kind != TokenKind::LineEnd)
-      out_.list.push_back({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
+    auto& list = out_.list;
+    if (list.empty() || list.back().kind == TokenKind::LineEnd) return;
+    bool named = list[line_token_].kind == TokenKind::Name || list[line_token_].kind == TokenKind::Quoted;
+    if (named && line_token_ + 1 < list.size()) {
+      char mark = list[line_token_ + 1].mark;
+      if (mark == ':' || mark == '(') out_.labels.push_back(static_cast<uint32_t>(line_token_));
+    }
+    list.push_back({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
+    line_token_ = list.size();
   }
 
   void step() {
@@ -188,7 +195,8 @@ class Lexer {
   std::string_view text_;
   size_t at_ = 0;
   size_t depth_ = 0;      // of brackets and braces that hold lists
-  size_t line_head_ = 0;  // where the first token of the line stands
+  size_t line_head_ = 0;   // where the first token of the line stands
+  size_t line_token_ = 0;  // which it is
   bool in_body_ = false;
   bool line_is_fresh_ = true;
   Tokens out_;

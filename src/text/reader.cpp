@@ -12,19 +12,21 @@ namespace porphyry {
 namespace text {
 
 ItemReader::ItemReader(Realm& realm, const SourceText& source)
-    : source_(source), tokens_(tokenize(source)), cursor_(source_, tokens_.list, out_.problems) {
-  out_.module = std::make_unique<Module>(realm);
+    : source_(source),
+      out_{std::make_unique<Module>(realm), {}, {}},
+      tokens_(tokenize(source)),
+      cursor_(source_, tokens_.list, out_.problems),
+      context_(*out_.module, source_, tokens_, out_.problems) {
   out_.problems = std::move(tokens_.problems);
 }
 
 ReadModule ItemReader::run() {
   while (!cursor_.at_end()) header();
-  ReadContext context{module(), source_, tokens_, out_.problems, names_, paths_, budget_};
   for (const Late& late : late_) {
     cursor_.go_to(late.token);
     if (late.is_body)
       anchors_[symbol_anchors_[late.symbol.index]].body_end =
-          read_body(context, cursor_, late.symbol, out_.places.bodies[late.symbol.index]);
+          read_body(context_, cursor_, late.symbol, late.end, out_.places.bodies[late.symbol.index]);
     else
       data_contents(late.symbol);
   }
@@ -171,9 +173,9 @@ std::optional<Signature> ItemReader::signature_of(bool named, std::vector<Name>&
       auto name = cursor_.name("a parameter, name: type");
       if (!name || !cursor_.expect(':', "between a parameter and its type")) return std::nullopt;
       names.push_back(module().realm().name(*name));
-      if (names_.has_value(names.back()))
+      if (context_.names.has_value(names.back()))
         cursor_.complain(t, "a second parameter is called '" + *name + "'", "a name of its own");
-      names_.define(names.back(), Value(names.size()));
+      context_.names.define(names.back(), Value(names.size()));
     }
     auto type = read_type(cursor_, module());
     if (!type) return std::nullopt;
@@ -227,7 +229,7 @@ void ItemReader::function_header(const Linkage& linkage) {
   auto name = new_name("the function's name");
   std::vector<Name> parameter_names;
   FunctionFacts facts;
-  names_.next_function();
+  context_.names.next_function();
   auto signature = name ? signature_of(true, parameter_names, facts) : std::nullopt;
   if (signature && !(function_facts(facts, false) && cursor_.expect('{', "before the function's body")))
     signature.reset();
@@ -240,17 +242,20 @@ void ItemReader::function_header(const Linkage& linkage) {
   for (size_t k = 0; k < parameter_names.size(); ++k)
     row.function->set_name(row.function->parameters()[k], parameter_names[k]);
   add_symbol(s, token);
-  late_.push_back({s, cursor_.index(), true});
+  size_t start = cursor_.index();
   skip_body();
+  late_.push_back({s, start, true, body_end_});
 }
 
 // To the line after the closing brace, which stands first on its line.
 void ItemReader::skip_body() {
-  while (!cursor_.at_end() && !cursor_.at_mark('}')) {
-    if (cursor_.at_word("func") && cursor_.at_name(1)) return;  // a brace was forgotten
+  bool forgotten = false;  // the brace
+  while (!cursor_.at_end() && !cursor_.at_mark('}') && !forgotten) {
     cursor_.skip_line();
+    forgotten = cursor_.at_word("func") && cursor_.at_name(1);
   }
-  cursor_.skip_line();
+  body_end_ = cursor_.index();
+  if (!forgotten) cursor_.skip_line();
 }
 
 // Comments outside of bodies belong to what stands below them.

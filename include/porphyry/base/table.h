@@ -49,9 +49,11 @@ class SideTable {
  public:
   T get(Handle id) const { return id.index < rows_.size() ? rows_[id.index] : T(); }
   void set(Handle id, T value) {
-    if (id.index >= rows_.size()) rows_.resize(id.index + 1);
+    if (id.index == rows_.size()) return rows_.push_back(std::move(value));  // most often the next one
+    if (id.index > rows_.size()) rows_.resize(id.index + 1);
     rows_[id.index] = std::move(value);
   }
+  void reserve(size_t count) { rows_.reserve(count); }
   void shrink_to_fit() { rows_.shrink_to_fit(); }
   size_t bytes() const { return rows_.capacity() * sizeof(T); }
 

@@ -15,6 +15,7 @@
 #include <string>
 #include <vector>
 
+#include "porphyry/base/boxed.h"
 #include "porphyry/base/table.h"
 #include "porphyry/ir/address.h"
 #include "porphyry/ir/compute.h"
@@ -57,7 +58,7 @@ class Function {
   Block next(Block b) const { return blocks_[b].next; }
   Block previous(Block b) const { return blocks_[b].previous; }
   size_t block_limit() const { return blocks_.size(); }  // one past the greatest handle
-  bool alive(Block b) const { return blocks_[b].alive; }
+  bool alive(Block b) const { return blocks_[b].previous != b; }
   Instruction first(Block b) const { return blocks_[b].first; }
   Instruction last(Block b) const { return blocks_[b].last; }
   // The instruction that ends the block, when there is one.
@@ -85,8 +86,13 @@ class Function {
   void add_argument(Edge e, Value v);  // O(1) amortized
   // How often the edge was taken in a measured run, when that is known.
   static constexpr uint64_t no_weight = ~uint64_t(0);
-  uint64_t weight(Edge e) const { return edges_[e].weight; }
-  void set_weight(Edge e, uint64_t times) { edges_[e].weight = times; }
+  uint64_t weight(Edge e) const {
+    auto* rare = rare_.get();
+    return rare ? ~rare->weights.get(e) : no_weight;
+  }
+  void set_weight(Edge e, uint64_t times) {
+    if (times != no_weight || rare_.get()) rare_.make().weights.set(e, ~times);
+  }
   void redirect(Edge e, Block to, std::initializer_list<Value> arguments = {});
   Edge first_in(Block b) const { return blocks_[b].first_in; }
   Edge next_in(Edge e) const { return edges_[e].next_in; }
@@ -108,9 +114,9 @@ class Function {
    private:
     uint32_t first_, count_;
   };
-  EdgeRange edges(Instruction i) const { return {instructions_[i].first_edge.index, instructions_[i].edge_count}; }
-  size_t edge_count(Instruction i) const { return instructions_[i].edge_count; }
-  Edge edge(Instruction i, size_t slot) const { return Edge(instructions_[i].first_edge.index + slot); }
+  EdgeRange edges(Instruction i) const;
+  size_t edge_count(Instruction i) const { return edges(i).size(); }
+  Edge edge(Instruction i, size_t slot) const { return edges(i)[slot]; }
 
   // ---- instructions -------------------------------------------------------------------------------------
   enum class Hint : uint8_t { None, Likely, Rarely };  // of `when`: whether its first way is taken
@@ -126,7 +132,7 @@ class Function {
       std::span<const Value> arguments = {};
       uint64_t weight = no_weight;
     };
-    std::span<const Target> targets = {};
+    std::span<const Target> targets = {};  // go: one; when: two; choose: one or more
     uint8_t promises = 0, permits = 0;
     Hint hint = Hint::None;
   };
@@ -142,8 +148,10 @@ class Function {
   Block block(Instruction i) const { return instructions_[i].block; }
   Instruction next(Instruction i) const { return instructions_[i].next; }
   Instruction previous(Instruction i) const { return instructions_[i].previous; }
-  Position position(Instruction i) const { return instructions_[i].position; }
-  void set_position(Instruction i, Position p) { instructions_[i].position = p; }
+  Position position(Instruction i) const { return positions_.get(i); }
+  void set_position(Instruction i, Position p) {
+    if (p.exists() || positions_.get(i).exists()) positions_.set(i, p);
+  }
   uint8_t promises(Instruction i) const { return instructions_[i].promises; }
   void set_promises(Instruction i, uint8_t bits) { instructions_[i].promises = bits; }
   uint8_t permits(Instruction i) const { return instructions_[i].permits; }
@@ -167,11 +175,15 @@ class Function {
   // What `detail` leads to, by layout: load, store, at, fill · copy · reserve · address, call · choose (a
   // constant for each edge but the last) · shuffle (a lane number for each lane of the result) · watch.
   const Address& address(Instruction i) const { return addresses_[instructions_[i].detail]; }
-  const CopyShape& copy_shape(Instruction i) const { return copies_[instructions_[i].detail]; }
-  const ReserveShape& reserve_shape(Instruction i) const { return reserves_[instructions_[i].detail]; }
+  const CopyShape& copy_shape(Instruction i) const { return rare_->copies[instructions_[i].detail]; }
+  const ReserveShape& reserve_shape(Instruction i) const { return rare_->reserves[instructions_[i].detail]; }
   Symbol symbol(Instruction i) const { return Symbol(instructions_[i].detail); }
-  Word case_value(Instruction i, size_t edge) const { return cases_[instructions_[i].detail + edge]; }
-  uint16_t shuffle_lane(Instruction i, size_t lane) const { return shuffles_[instructions_[i].detail + lane]; }
+  Word case_value(Instruction i, size_t edge) const {
+    return rare_->cases[rare_->choices[instructions_[i].detail].first_case + edge];
+  }
+  uint16_t shuffle_lane(Instruction i, size_t lane) const {
+    return rare_->shuffles[instructions_[i].detail + lane];
+  }
   Name watched(Instruction i) const { return Name(instructions_[i].detail); }
   uint32_t detail(Instruction i) const { return instructions_[i].detail; }
   uint32_t add_address(const Address& a);
@@ -234,7 +246,12 @@ class Function {
   // Gives back what tables hold in reserve. O(size).
   void compact();
   // Room for so many, so that adding them moves no table.
-  void expect(size_t values, size_t slots, size_t instructions, size_t blocks, size_t edges);
+  struct Expected {
+    size_t values = 0, slots = 0, instructions = 0, blocks = 0, edges = 0, constants = 0, parameters = 0;
+  };
+  void expect(const Expected& counts);
+  // Room for so many parameters of a block that has none yet.
+  void expect_parameters(Block b, size_t count);
   // Memory held, in bytes.
   size_t bytes() const;
 
@@ -255,31 +272,42 @@ class Function {
     Op op;
     uint8_t promises = 0, permits = 0;
     Hint hint = Hint::None;
-    uint16_t operand_count = 0, result_count = 0, edge_count = 0;
+    uint16_t operand_count = 0, result_count = 0;
     Slot first_slot;
     Value first_result;
-    Edge first_edge;
-    uint32_t detail = 0;
+    uint32_t detail = 0;  // go, when: the first edge; choose: a row of choices
     Block block;
     Instruction previous, next;
     uint32_t order = 0;
-    Position position;
   };
+  static_assert(sizeof(InstructionRow) == 36);
   struct BlockRow {
     Instruction first, last;
-    Block previous, next;
+    Block previous, next;  // one that was erased is its own previous one
     Edge first_in;
     Name name;
     uint32_t first_parameter = 0;  // in parameter_pool_
     uint16_t parameter_count = 0, parameter_room = 0;
-    bool alive = true;
   };
+  static_assert(sizeof(BlockRow) == 32);
   struct EdgeRow {
     Block from, to;
     Edge next_in, previous_in;
     Slot first_argument;
     uint16_t argument_count = 0, argument_room = 0;
-    uint64_t weight = no_weight;
+  };
+  struct Choice {
+    Edge first_edge;
+    uint32_t edge_count, first_case;
+  };
+  // What few functions have.
+  struct Rare {
+    std::vector<CopyShape> copies;
+    std::vector<ReserveShape> reserves;
+    std::vector<Choice> choices;
+    std::vector<Word> cases;
+    std::vector<uint16_t> shuffles;
+    SideTable<Edge, uint64_t> weights;  // complemented, so that zero is none
   };
 
   Value add_value(Type type, ValueKind kind, uint32_t owner, size_t index);
@@ -295,7 +323,7 @@ class Function {
   void make_room(EdgeRow& row);
   void take_over(Block b, Instruction first);
   size_t constant_place(Type type, std::span<const uint64_t> words) const;
-  void grow_constants();
+  void grow_constants(size_t room);
 
   Signature signature_;
   Table<Value, ValueRow> values_;
@@ -304,17 +332,28 @@ class Function {
   Table<Block, BlockRow> blocks_;
   Table<Edge, EdgeRow> edges_;
   std::vector<Address> addresses_;
-  std::vector<CopyShape> copies_;
-  std::vector<ReserveShape> reserves_;
-  std::vector<Word> cases_;
-  std::vector<uint16_t> shuffles_;
+  Boxed<Rare> rare_;
   std::vector<uint64_t> constants_;
-  std::vector<Value> constant_table_;  // open addressing by type and bits; a power of two, at most half full
+  std::vector<Value> constant_table_;  // open addressing by type and bits; a power of two, a quarter is free
   uint32_t constant_count_ = 0;
   std::vector<Value> parameter_pool_;  // runs of blocks' parameters
   std::vector<Value> parameters_;
   SideTable<Value, Name> value_names_;
+  SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;
 };
+
+inline Function::EdgeRange Function::edges(Instruction i) const {
+  const InstructionRow& row = instructions_[i];
+  switch (row.op) {
+    case Op::Go: return {row.detail, 1};
+    case Op::When: return {row.detail, 2};
+    case Op::Choose: {
+      const Choice& c = rare_->choices[row.detail];
+      return {c.first_edge.index, c.edge_count};
+    }
+    default: return {0, 0};
+  }
+}
 
 }  // namespace porphyry

@@ -1,0 +1,39 @@
+// What the benches share: clocks, and the program that is generated in any size.
+#pragma once
+
+#include <algorithm>
+#include <chrono>
+#include <functional>
+#include <string>
+
+namespace porphyry::bench {
+
+inline double seconds_of(const std::function<void()>& work) {
+  auto start = std::chrono::steady_clock::now();
+  work();
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+
+// The least time of one run among many: what the machine does when nothing disturbs it.
+inline double least_seconds(const std::function<void()>& work, double budget = 0.25) {
+  double once = std::max(seconds_of(work), 1e-9), best = once, spent = once;
+  size_t inner = std::max<size_t>(1, static_cast<size_t>(0.002 / once));
+  while (spent < budget) {
+    double t = seconds_of([&] {
+      for (size_t k = 0; k < inner; ++k) work();
+    });
+    spent += t;
+    best = std::min(best, t / static_cast<double>(inner));
+  }
+  return best;
+}
+
+// `count` functions, each of so many loops in a row with a multiply, a remainder, shifts and a branch.
+std::string generated_text(size_t count, size_t loops);
+constexpr size_t instructions_of(size_t loops) { return 14 * loops + 2; }
+
+// What the language itself costs: building, reading, packing, copying, verifying, evaluating; from 1,000 to
+// `most` instructions.
+void language_costs(size_t most);
+
+}  // namespace porphyry::bench
