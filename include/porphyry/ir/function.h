@@ -191,6 +191,8 @@ class Function {
   uint32_t add_reserve(const ReserveShape& r);
   uint32_t add_cases(std::span<const Word> values);
   uint32_t add_shuffle(std::span<const uint16_t> lanes);
+  // Another symbol for address and call, another name for watch.
+  void set_detail(Instruction i, uint32_t detail) { instructions_[i].detail = detail; }
   // The same address with another kind, alignment, …
   void set_address(Instruction i, const Address& a) { instructions_[i].detail = add_address(a); }
 

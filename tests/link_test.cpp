@@ -1,0 +1,153 @@
+// Modules made one, functions that move, blocks that are cut and joined.
+#include "porphyry/ir/link.h"
+
+#include <gtest/gtest.h>
+
+#include "porphyry/analyze/verify.h"
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/sample/sample.h"
+#include "porphyry/text/writer.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using testing::must_read;
+
+TEST(Link, MakesOneModuleOfTwoInDifferentRealms) {
+  Realm a, b;
+  auto one = must_read(a, R"(module one
+source 1 "rows.fml"
+
+kinds orchard {
+  cell
+  degree under cell
+}
+
+extern func chill(ptr) -> i64
+local data limit holds i64: 3
+
+func main() -> i64 {
+enter:
+  p = address of limit
+  r = call chill(p)    @1:2:3
+  return r
+}
+)");
+  auto two = must_read(b, R"(module two
+source 1 "posts.fml"
+
+kinds orchard {
+  cell
+  degree under cell
+}
+
+local data limit holds i64: 40
+weak data shared holds i32: 1
+
+-- twice the limit and more
+func chill(p: ptr) -> i64 {
+enter:
+  q = address of limit
+  x = load i64 [q] as orchard.degree    @1:7:8
+  y = load i64 [p]
+  r = add x, y
+  return r
+}
+)");
+  Diagnostics problems = link(*one, *two);
+  EXPECT_TRUE(problems.empty()) << render(problems);
+  EXPECT_TRUE(verify(*one).empty()) << render(verify(*one));
+  Evaluator e(*one);
+  EXPECT_EQ(e.call(one->find("main"), {}).results[0].bits, 43u);
+  std::string text = write_text(*one);
+  for (const char* part : {"source 2 \"posts.fml\"", "limit_2", "@2:7:8", "-- twice the limit", "as orchard.degree"})
+    EXPECT_NE(text.find(part), std::string::npos) << part << "\n" << text;
+  Realm c;
+  EXPECT_EQ(write_text(*must_read(c, text)), text);
+}
+
+TEST(Link, ExplainsWhatDoesNotGoTogether) {
+  Realm a, b;
+  auto one = must_read(a, "module one\nkinds k {\n  x\n}\nextern func f(i32) -> i32\nfunc g() {\na:\n  return\n}\ndata d holds i32: 1\n");
+  auto two = must_read(b, "module two\nkinds k {\n  y\n}\nfunc f(i: i64) -> i32 {\na:\n  return 1\n}\nfunc g() {\na:\n  return\n}\n"
+                          "extern func d()\n");
+  std::string before = write_text(*one);
+  Diagnostics problems = link(*one, *two);
+  ASSERT_EQ(problems.size(), 4u) << render(problems);
+  EXPECT_EQ(problems[0].message, "'f' is (i32) -> i32 in one module and (i64) -> i32 in the other");
+  EXPECT_EQ(problems[1].message, "both modules have a function called 'g'");
+  EXPECT_EQ(problems[2].message, "'d' is data in one module and an external function in the other");
+  EXPECT_EQ(problems[3].message, "the kinds 'k' differ between the modules");
+  EXPECT_EQ(write_text(*one), before);
+}
+
+TEST(Link, WeakGivesWay) {
+  Realm a, b;
+  auto one = must_read(a, "module one\nweak func f() -> i64 {\na:\n  return 1\n}\nfunc g() -> i64 {\na:\n  r = call f()\n  return r\n}\n");
+  auto two = must_read(b, "module two\nfunc f() -> i64 {\na:\n  return 2\n}\n");
+  ASSERT_TRUE(link(*one, *two).empty());
+  EXPECT_EQ(Evaluator(*one).call(one->find("g"), {}).results[0].bits, 2u);
+}
+
+TEST(Link, FunctionsMoveBetweenRealms) {
+  for (uint64_t seed = 1; seed <= 60; ++seed) {
+    Realm a, b;
+    Sample program = make_sample(a, {.seed = seed});
+    Module whole(b, "whole");
+    whole.layout = program.module->layout;
+    Diagnostics problems = link(whole, *program.module);
+    ASSERT_TRUE(problems.empty()) << render(problems);
+    ASSERT_TRUE(verify(whole).empty()) << render(verify(whole));
+    Module one(b, "one");
+    one.layout = program.module->layout;
+    auto moved = copy_function(one, *program.module, program.main);
+    ASSERT_TRUE(moved.good()) << render(moved.why());
+    ASSERT_TRUE(verify(one).empty()) << render(verify(one));
+    ASSERT_EQ(write_text(one, *moved), write_text(*program.module, program.main));
+  }
+}
+
+// Cutting blocks anywhere and joining them again changes nothing that runs.
+TEST(Blocks, AreCutAndJoined) {
+  for (uint64_t seed = 1; seed <= 40; ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    auto cut = clone(*program.module);
+    for (size_t s = 0; s < cut->symbol_count(); ++s) {
+      if (!cut->is_function(Symbol(s))) continue;
+      Function& f = cut->function(Symbol(s));
+      for (Block b = f.entry(); b.exists(); b = f.next(b))
+        if (f.first(b) != f.last(b) && (b.index + seed) % 2) f.split(b, f.next(f.first(b)));
+    }
+    ASSERT_TRUE(verify(*cut).empty()) << render(verify(*cut));
+    auto joined = clone(*cut);
+    size_t merges = 0;
+    for (size_t s = 0; s < joined->symbol_count(); ++s) {
+      if (!joined->is_function(Symbol(s))) continue;
+      Function& f = joined->function(Symbol(s));
+      for (Block b = f.entry(); b.exists(); b = f.next(b))
+        while (f.merge_with_next(b)) ++merges;
+    }
+    EXPECT_GT(merges, 0u);
+    ASSERT_TRUE(verify(*joined).empty()) << render(verify(*joined));
+    auto run = [&](const Module& m) {
+      auto piece = Sample::fresh_piece();
+      Evaluator e(m, {.step_limit = 500000});
+      std::vector<Datum> arguments{e.attach(piece, "piece")};
+      for (uint64_t a : program.arguments) arguments.push_back({a, 0});
+      Outcome out = e.call(program.main, arguments);
+      std::string text = end_text(out.end);
+      for (Datum d : out.results) text += " " + std::to_string(d.bits);
+      return text + std::string(piece.begin(), piece.end());
+    };
+    std::string meant = run(*program.module);
+    ASSERT_EQ(run(*cut), meant) << seed;
+    ASSERT_EQ(run(*joined), meant) << seed;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry
