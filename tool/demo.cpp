@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <filesystem>
 
 #include "common.h"
 #include "porphyry/call/tour.h"
@@ -10,10 +11,23 @@
 #include "porphyry/text/reader.h"
 
 namespace porphyry::tool {
+namespace {
+
+// Beside an installed tool, else where it was built from.
+std::string demo_folder() {
+  namespace fs = std::filesystem;
+  std::error_code none;
+  fs::path beside = fs::read_symlink("/proc/self/exe", none).parent_path() / "../share/porphyry/demo";
+  return fs::exists(beside, none) ? beside.lexically_normal().string() : PORPHYRY_DEMO_FOLDER;
+}
+
+}  // namespace
+
 int verb_demo(const Options& given) {
   return guarded([&] {
     auto start = std::chrono::steady_clock::now();
     Options o = given;
+    if (o.folder.empty()) o.folder = demo_folder();
     o.file = o.folder + "/frostwatch.por";
     auto loaded = load_optimized(o, "-O1");
     auto tour = read_file(o.folder + "/tour.txt");

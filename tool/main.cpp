@@ -57,6 +57,20 @@ int main(int count, char** arguments) {
   show->add_option("--function", o.function, "Only this function");
   show->callback([&] { status = verb_show(o); });
 
+  auto* sample = app.add_subcommand("make-sample", "Writes a generated program, always the same for one seed");
+  add_output(sample, o);
+  sample->add_option("--seed", o.seed, "Which program");
+  sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
+  sample->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
+  sample->add_flag("--lowerable", o.lowerable, "Only what goes to machine code today");
+  sample->add_option("--as", o.as, "text or packed")->check(CLI::IsMember({"text", "packed"}));
+  sample->callback([&] { status = verb_make_sample(o); });
+
+  auto* operations = app.add_subcommand("operations", "The table of operations, as Markdown or JSON");
+  add_output(operations, o);
+  add_json(operations, o);
+  operations->callback([&] { status = verb_operations(o); });
+
   auto* pack = app.add_subcommand("pack", "A module to its packed form");
   add_common(pack, o, false);
   add_output(pack, o);
@@ -104,8 +118,7 @@ int main(int count, char** arguments) {
   why->callback([&] { status = verb_why(o); });
 
   auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
-  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie")
-      ->default_val(PORPHYRY_DEMO_FOLDER);
+  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie; those that are shipped otherwise");
   demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   demo->callback([&] { status = verb_demo(o); });
 

@@ -9,6 +9,8 @@
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
+#include "porphyry/render/operations.h"
+#include "porphyry/render/sample.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry::tool {
@@ -32,6 +34,26 @@ int verb_show(const Options& o) {
     put_out(o, o.function.empty() ? write_text(*loaded->module)
                                   : write_text(*loaded->module, function_of(*loaded->module, o.function)));
   });
+}
+
+int verb_make_sample(const Options& o) {
+  return guarded([&] {
+    SampleCoverage coverage;
+    for (uint64_t k = 0; k < o.count; ++k) {
+      Realm realm;
+      Sample sample = make_sample(realm, {.seed = o.seed + k, .only_lowerable = o.lowerable});
+      coverage.add(*sample.module);
+      if (o.coverage) continue;
+      if (o.count > 1)
+        fail({complaint("several programs do not go into one file", "--count with --coverage")}, call_at_fault);
+      put_out(o, o.as == "packed" ? write_packed(*sample.module) : write_text(*sample.module));
+    }
+    if (o.coverage) put_out(o, render(coverage));
+  });
+}
+
+int verb_operations(const Options& o) {
+  return guarded([&] { put_out(o, o.json ? render_operations_json() : render_operations()); });
 }
 
 int verb_pack(const Options& o) {

@@ -14,13 +14,15 @@ struct Options {
   std::string file = "-", output, level, pipeline, function, as, on = "eval", target = "x64", folder;
   std::string features = "usual";
   std::vector<std::string> words;
-  bool json = false, steps = false, memory = false, no_colour = false;
-  uint64_t seed = 1, step_limit = 1'000'000'000;
+  bool coverage = false, lowerable = false, json = false, steps = false, memory = false, no_colour = false;
+  uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
 };
 
 int verb_check(const Options& o);
 int verb_show(const Options& o);
+int verb_make_sample(const Options& o);
+int verb_operations(const Options& o);
 int verb_pack(const Options& o);
 int verb_unpack(const Options& o);
 int verb_optimize(const Options& o);

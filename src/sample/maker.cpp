@@ -343,8 +343,12 @@ void Maker::make_function(bool last) {
   for (size_t k = below(last ? 10 : 7); k-- > 0;) s.parameters.push_back(fresh_type());
   if (chance(10))
     for (int k = 0; k < 9; ++k) s.parameters.push_back(fresh_type());
-  s.results.push_back(fresh_type());
-  if (chance(25)) s.results.push_back(fresh_type());
+  if (!functions_.empty() && chance(40)) {  // so that one can end in a call of the other
+    s.results = module_.function(functions_.back()).signature().results;
+  } else {
+    s.results.push_back(fresh_type());
+    if (chance(25)) s.results.push_back(fresh_type());
+  }
   Symbol symbol = module_.add_function("f" + std::to_string(functions_.size()), s);
   f_ = &module_.function(symbol);
   Pen pen(module_, *f_);
@@ -366,7 +370,7 @@ void Maker::make_function(bool last) {
   promotable();
   calls_left_ = 3;
   statements(3);
-  bool tail = !options_.only_lowerable && !functions_.empty() && chance(15) &&
+  bool tail = !options_.only_lowerable && !functions_.empty() && chance(30) &&
               module_.function(functions_.back()).signature().results == s.results;
   if (tail) {
     std::vector<Value> arguments{piece_};
