@@ -136,6 +136,7 @@ struct Data {
   std::vector<float> temps;
   std::vector<uint8_t> frame, out;
   std::vector<int32_t> counts;
+  std::vector<float> smoothed;
   static constexpr int64_t repeat = 64;  // the night over and over, so that calls do not count
 
   explicit Data(const std::string& demo) : out(96 * repeat * 2), counts(16) {
@@ -147,6 +148,7 @@ struct Data {
       std::memcpy(temps.data() + at, t->data(), t->size());
       frame.insert(frame.end(), f->begin(), f->end());
     }
+    smoothed.resize(temps.size());
   }
   int64_t n() const { return static_cast<int64_t>(temps.size()); }
 };
@@ -212,6 +214,52 @@ const Kernel kernels[] = {
      [](void* p, Data& d) {
        return [f = as<void(const float*, int64_t, float, int32_t*, int32_t)>(p), &d] {
          f(d.temps.data(), d.n(), -5.0f, d.counts.data(), 16);
+       };
+     }},
+    {"blend", "blend",
+     [](void* p, Data& d) {
+       return [f = as<float(const float*, const float*, int64_t, float, float*)>(p), &d] {
+         sink = f(d.temps.data(), d.temps.data(), d.n(), 0.25f, d.smoothed.data());
+       };
+     }},
+    {"smooth", "smooth",
+     [](void* p, Data& d) {
+       return [f = as<void(const float*, int64_t, float*)>(p), &d] {
+         f(d.temps.data(), d.n(), d.smoothed.data());
+       };
+     }},
+    {"crossings", "crossings",
+     [](void* p, Data& d) {
+       return [f = as<int64_t(const float*, int64_t, float, int32_t*, int64_t)>(p), &d] {
+         sink = static_cast<double>(f(d.temps.data(), d.n(), 0.0f, d.counts.data(), 8));
+       };
+     }},
+    {"route", "route",
+     [](void* p, Data& d) {
+       return [f = as<int32_t(int32_t, int32_t)>(p), &d] {
+         for (int64_t k = 0; k < d.n(); ++k) sink = f(static_cast<int32_t>(k % 12), 12);
+       };
+     }},
+    {"between", "between",
+     [](void* p, Data& d) {
+       return [f = as<float(const float*, int64_t, float)>(p), &d] {
+         for (int64_t k = 1; k + 2 < d.n(); ++k) sink = f(d.temps.data(), k, 0.333f);
+       };
+     }},
+    {"trend", "trend",
+     [](void* p, Data& d) {
+       return [f = as<double(const float*, int64_t, double)>(p), &d] { sink = f(d.temps.data(), d.n(), 10.0); };
+     }},
+    {"longest", "longest",
+     [](void* p, Data& d) {
+       return [f = as<int64_t(const float*, int64_t, float)>(p), &d] {
+         sink = static_cast<double>(f(d.temps.data(), d.n(), 0.0f));
+       };
+     }},
+    {"seal", "seal",
+     [](void* p, Data& d) {
+       return [f = as<int16_t(const uint8_t*, int64_t)>(p), &d] {
+         sink = f(d.frame.data(), static_cast<int64_t>(d.frame.size()));
        };
      }},
 };

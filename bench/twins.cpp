@@ -83,4 +83,84 @@ void histogram(const float* temps, int64_t n, float base, int32_t* counts, int32
     ++counts[bin];
   }
 }
+
+float blend(const float* dry, const float* wet, int64_t n, float share, float* out) {
+  float total = 0;
+  for (int64_t i = 0; i < n; ++i) {
+    out[i] = dry[i] + (wet[i] - dry[i]) * share;
+    total += out[i];
+  }
+  return total;
+}
+
+void smooth(const float* temps, int64_t n, float* out) {
+  auto at = [&](int64_t i) { return temps[i < 0 ? 0 : i > n - 1 ? n - 1 : i]; };
+  for (int64_t i = 0; i < n; ++i)
+    out[i] = (at(i - 2) + at(i + 2) + (at(i - 1) + at(i + 1)) * 4 + temps[i] * 6) * 0.0625f;
+}
+
+int64_t crossings(const float* temps, int64_t n, float limit, int32_t* log, int64_t room) {
+  if (n <= 0) return 0;
+  bool was = temps[0] < limit;
+  int64_t count = 0;
+  for (int64_t i = 1; i < n; ++i) {
+    bool cold = temps[i] < limit;
+    if (cold != was && count < room) {
+      log[2 * count] = static_cast<int32_t>(i);
+      log[2 * count + 1] = cold ? -1 : 1;
+      ++count;
+    }
+    was = cold;
+  }
+  return count;
+}
+
+static const int16_t hops[12] = {0, 0, 1, 1, 3, 2, 4, 6, 7, 5, 9, 10};
+
+int32_t route(int32_t post, int32_t posts) {
+  int32_t count = 0;
+  for (; post != 0; ++count) {
+    if (count > posts) __builtin_trap();
+    post = hops[post];
+  }
+  return count;
+}
+
+static const float spline[16] = {0, 1, 0, 0, -0.5, 0, 0.5, 0, 1, -2.5, 2, -0.5, -0.5, 1.5, -1.5, 0.5};
+
+float between(const float* temps, int64_t at, float fraction) {
+  float total = 0, power = 1;
+  for (int r = 0; r < 4; ++r, power *= fraction) {
+    float dot = 0;
+    for (int c = 0; c < 4; ++c) dot += spline[4 * r + c] * temps[at - 1 + c];
+    total += power * dot;
+  }
+  return total;
+}
+
+double trend(const float* temps, int64_t n, double minutes) {
+  if (n <= 1) return 0;
+  double sum = 0, weighted = 0, count = static_cast<double>(n);
+  for (int64_t i = 0; i < n; ++i) sum += temps[i], weighted += static_cast<double>(i) * temps[i];
+  double slope = (weighted - (count - 1) * 0.5 * sum) / (count * (count * count - 1) / 12);
+  return slope * (60 / minutes);
+}
+
+int64_t longest(const float* temps, int64_t n, float limit) {
+  int64_t run = 0, most = 0;
+  for (int64_t i = 0; i < n; ++i) {
+    run = temps[i] < limit ? run + 1 : 0;
+    most = run > most ? run : most;
+  }
+  return most;
+}
+
+int16_t seal(const uint8_t* frame, int64_t n) {
+  uint16_t code = 0xffff;
+  for (int64_t i = 0; i < n; ++i) {
+    code = static_cast<uint16_t>(code ^ frame[i] << 8);
+    for (int k = 0; k < 8; ++k) code = static_cast<uint16_t>(code & 0x8000 ? code << 1 ^ 0x1021 : code << 1);
+  }
+  return static_cast<int16_t>(code);
+}
 }

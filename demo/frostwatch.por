@@ -7,6 +7,12 @@ source 1 "frost.fml"
 -- how many readings in a row below a limit raise the alarm, and how many above it end it
 data patience const align 4 holds i32: 3, 2
 
+-- by post: the next one on the way to the base station, which is its own next one
+data hops const align 2 holds i16: 0, 0, 1, 1, 3, 2, 4, 6, 7, 5, 9, 10
+
+-- a cubic through four readings, evaluated between the two in the middle: one row a power of the fraction
+data spline const align 16 holds f32: 0.0, 1.0, 0.0, 0.0, -0.5, 0.0, 0.5, 0.0, 1.0, -2.5, 2.0, -0.5, -0.5, 1.5, -1.5, 0.5
+
 -- Two 12-bit samples lie in three bytes: low byte, high and low nibble, high byte. Unpacks `pairs` of them into
 -- 16-bit words.
 func unpack(frame: ptr, out: ptr, pairs: i64) -> i64 {
@@ -228,4 +234,272 @@ reading:
 
 done:
   return
+}
+
+-- Two probes of a post made one: the dry one and `share` of the way to the wet one.
+func blend(dry: ptr, wet: ptr, n: i64, share: f32, out: ptr) -> f32 {
+enter:
+  go look(0, 0.0)
+
+look(i: i64, total: f32):
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  d     = load f32 [dry + i*4]
+  w     = load f32 [wet + i*4]
+  apart = sub w, d
+  part  = mul apart, share
+  t     = add d, part
+  store t, [out + i*4]
+  next  = add total, t
+  i2    = add i, 1
+  go look(i2, next)
+
+done:
+  return total
+}
+
+-- Five-tap smoothing, weights 1 4 6 4 1 of 16; at the ends the last reading stands for what lies beyond.
+func smooth(temps: ptr, n: i64, out: ptr) {
+enter:
+  last = sub n, 1
+  go look(0)
+
+look(i: i64):
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  i1  = sub i, 1
+  i2  = sub i, 2
+  i3  = add i, 1
+  i4  = add i, 2
+  at1 = max.s i1, 0
+  at2 = max.s i2, 0
+  at3 = min.s i3, last
+  at4 = min.s i4, last
+  m   = load f32 [temps + i*4]
+  a   = load f32 [temps + at1*4]
+  b   = load f32 [temps + at2*4]
+  c   = load f32 [temps + at3*4]
+  d   = load f32 [temps + at4*4]
+  near  = add a, c
+  far   = add b, d
+  near4 = mul near, 4.0
+  m6    = mul m, 6.0
+  sum   = add far, near4
+  sum2  = add sum, m6
+  t     = mul sum2, 0.0625
+  store t, [out + i*4]
+  go look(i3)
+
+done:
+  return
+}
+
+-- The event log: each time the temperature crosses the limit, the number of the reading and which way it went are
+-- added, as long as there is room. Gives how many events the log holds.
+func crossings(temps: ptr, n: i64, limit: f32, log: ptr, room: i64) -> i64 {
+enter:
+  some = gt.s n, 0
+  when some go start else none
+
+start:
+  t0   = load f32 [temps]
+  was0 = lt t0, limit
+  go look(1, was0, 0)
+
+look(i: i64, was: bool, count: i64):
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  t       = load f32 [temps + i*4]
+  cold    = lt t, limit
+  crosses = ne cold, was
+  fits    = lt.s count, room
+  writes  = and crosses, fits
+  i2      = add i, 1
+  when writes go event else look(i2, cold, count)
+
+event:
+  number = narrow i32 i
+  way    = pick cold, -1:i32, 1
+  store number, [log + count*8]
+  store way, [log + count*8 + 4]
+  count2 = add count, 1
+  go look(i2, cold, count2)
+
+done:
+  return count
+
+none:
+  return 0
+}
+
+-- How many hops a message takes from a post to the base station; a table that leads in circles traps.
+func route(post: i32, posts: i32) -> i32 {
+enter:
+  table = address of hops
+  go step(post, 0)
+
+step(at: i32, count: i32):
+  there = eq at, 0
+  when there go done else walk
+
+walk:
+  lost = gt.s count, posts
+  when lost go circle else hop
+
+hop:
+  slot   = widen.s i64 at
+  next   = load i16 [table + slot*2]
+  next32 = widen.s i32 next
+  count2 = add count, 1
+  go step(next32, count2)
+
+circle:
+  trap
+
+done:
+  return count
+}
+
+-- The temperature between readings `at` and `at`+1, by a cubic through them and their neighbours: the powers of
+-- the fraction times a matrix of four by four times four readings.
+func between(temps: ptr, at: i64, fraction: f32) -> f32 {
+enter:
+  rows  = address of spline
+  first = sub at, 1
+  go row(0, 1.0, 0.0)
+
+row(r: i64, power: f32, total: f32):
+  base = shl r, 2
+  go column(0, 0.0)
+
+column(c: i64, dot: f32):
+  cell  = add base, c
+  m     = load f32 [rows + cell*4]
+  place = add first, c
+  t     = load f32 [temps + place*4]
+  term  = mul m, t
+  dot2  = add dot, term
+  c2    = add c, 1
+  wide  = lt.s c2, 4
+  when wide go column(c2, dot2) else end_of_row
+
+end_of_row:
+  part   = mul power, dot2
+  total2 = add total, part
+  power2 = mul power, fraction
+  r2     = add r, 1
+  more   = lt.s r2, 4
+  when more go row(r2, power2, total2) else done
+
+done:
+  return total2
+}
+
+-- Degrees an hour that the temperature rises over `n` readings: the slope of the line through them, by least
+-- squares.
+func trend(temps: ptr, n: i64, minutes: f64) -> f64 {
+enter:
+  enough = gt.s n, 1
+  when enough go look(0, 0.0, 0.0) else none
+
+look(i: i64, sum: f64, weighted: f64):
+  t         = load f32 [temps + i*4]
+  wide      = widen f64 t
+  x         = to_float.s f64 i
+  sum2      = add sum, wide
+  step      = mul x, wide
+  weighted2 = add weighted, step
+  i2        = add i, 1
+  more      = lt.s i2, n
+  when more go look(i2, sum2, weighted2) else line
+
+line:
+  count  = to_float.s f64 n
+  less   = sub count, 1.0
+  middle = mul less, 0.5
+  moment = mul middle, sum2
+  above  = sub weighted2, moment
+  square = mul count, count
+  span   = sub square, 1.0
+  volume = mul count, span
+  below  = div volume, 12.0
+  slope  = div above, below
+  hours  = div 60.0, minutes
+  rate   = mul slope, hours
+  return rate
+
+none:
+  return 0.0
+}
+
+-- The longest run of readings below the limit.
+func longest(temps: ptr, n: i64, limit: f32) -> i64 {
+enter:
+  go look(0, 0, 0)
+
+look(i: i64, run: i64, most: i64):
+  more = lt.s i, n
+  when more go reading else done
+
+reading:
+  t     = load f32 [temps + i*4]
+  cold  = lt t, limit
+  run1  = add run, 1
+  run2  = pick cold, run1, 0
+  most2 = max.s most, run2
+  i2    = add i, 1
+  go look(i2, run2, most2)
+
+done:
+  return most
+}
+
+-- A cyclic redundancy code of 16 bits over a frame (polynomial 0x1021, bit by bit).
+func seal(frame: ptr, n: i64) -> i16 {
+enter:
+  go look(0, -1)
+
+look(i: i64, code: i16):
+  more = lt.s i, n
+  when more go byte else done
+
+byte:
+  v     = load i8 [frame + i]
+  v16   = widen.u i16 v
+  high  = shl v16, 8
+  mixed = xor code, high
+  go bit(0, mixed)
+
+bit(k: i32, c: i16):
+  out   = lt.s c, 0
+  twice = shl c, 1
+  cut   = xor twice, 4129
+  c2    = pick out, cut, twice
+  k2    = add k, 1
+  again = lt.s k2, 8
+  when again go bit(k2, c2) else next
+
+next:
+  i2 = add i, 1
+  go look(i2, c2)
+
+done:
+  return code
+}
+
+-- How many posts answered in both of two rounds, and the first one that did not answer in either: a bit a post.
+func answered(first: i64, second: i64) -> i64, i64 {
+enter:
+  both    = and first, second
+  count   = popcount both
+  any     = or first, second
+  silent  = not any
+  missing = ctz silent
+  return count, missing
 }

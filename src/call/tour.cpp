@@ -14,8 +14,12 @@ std::string answer(const CallOutcome& outcome, const PreparedCall& call) {
   if (outcome.end != CallOutcome::End::Result) return outcome.message;
   std::string out;
   for (const std::string& r : outcome.results) out += (out.empty() ? "" : ", ") + r;
-  for (const MemoryPiece& p : call.pieces)
-    if (outcome.results.empty() && p.changed()) out += p.numbers(12);
+  for (const MemoryPiece& p : call.pieces) {
+    if (!outcome.results.empty() || !p.changed()) continue;
+    size_t most = 12;  // as many as fit a third of a line
+    while (most > 1 && p.numbers(most).size() > 34) --most;
+    out += p.numbers(most);
+  }
   return out;
 }
 
