@@ -1,6 +1,7 @@
 // Measures against the host compiler, in one run: compile time per function, and the demo kernels' time.
 //
-//   porphyry_bench TWINS_FOLDER INSTRUCTIONS     the folder holds twins-O0.so, twins-O1.so, twins-O2.so (scripts/bench makes them)
+//   porphyry_bench TWINS_FOLDER INSTRUCTIONS     the folder holds twins-O0.so, twins-O1.so, twins-O2.so
+//   (scripts/bench makes them)
 #include <dlfcn.h>
 #include <fmt/format.h>
 
@@ -65,7 +66,6 @@ using namespace porphyry::bench;
 
 // ---- compile time
 // -------------------------------------------------------------------------------------------
-
 
 std::string generated_cxx(size_t count) {
   std::string out = "#include <stdint.h>\nextern \"C\" {\n";
@@ -248,7 +248,8 @@ const Kernel kernels[] = {
      }},
     {"trend", "trend",
      [](void* p, Data& d) {
-       return [f = as<double(const float*, int64_t, double)>(p), &d] { sink = f(d.temps.data(), d.n(), 10.0); };
+       return
+           [f = as<double(const float*, int64_t, double)>(p), &d] { sink = f(d.temps.data(), d.n(), 10.0); };
      }},
     {"longest", "longest",
      [](void* p, Data& d) {
@@ -306,7 +307,8 @@ void kernel_times(const std::string& folder) {
 int main(int count, char** arguments) {
   if (count != 3) {
     fmt::print(stderr,
-               "porphyry_bench is called with the folder of the twins and the most instructions; see scripts/bench\n");
+               "porphyry_bench is called with the folder of the twins and the most instructions; see "
+               "scripts/bench\n");
     return 2;
   }
   language_costs(std::strtoul(arguments[2], nullptr, 10));

@@ -165,16 +165,18 @@ void language_costs(size_t most) {
     last = r;
   }
   double times = static_cast<double>(last.instructions) / static_cast<double>(first.instructions);
-  fmt::print("\n  growth, {:.0f} times the instructions: pen {:.2f}, reading {:.2f}, verifying {:.2f}, unpacking "
-             "{:.2f}, copying {:.2f} times the time an instruction\n",
-             times, last.pen / first.pen / times, last.read / first.read / times,
-             last.verify / first.verify / times, last.unpack / first.unpack / times,
-             last.copy / first.copy / times);
-  fmt::print("  verify, write, pack and unpack in million instructions a second; ratio: reading text against "
-             "unpacking;\n  bytes in memory an instruction ({:.1f} as text, {:.1f} packed); plain copying of memory: "
-             "{:.2f} GB/s\n",
-             last.text / static_cast<double>(last.instructions), last.packed / static_cast<double>(last.instructions),
-             copy_bytes_a_second() / 1e9);
+  fmt::print(
+      "\n  growth, {:.0f} times the instructions: pen {:.2f}, reading {:.2f}, verifying {:.2f}, unpacking "
+      "{:.2f}, copying {:.2f} times the time an instruction\n",
+      times, last.pen / first.pen / times, last.read / first.read / times, last.verify / first.verify / times,
+      last.unpack / first.unpack / times, last.copy / first.copy / times);
+  fmt::print(
+      "  verify, write, pack and unpack in million instructions a second; ratio: reading text against "
+      "unpacking;\n  bytes in memory an instruction ({:.1f} as text, {:.1f} packed); plain copying of "
+      "memory: "
+      "{:.2f} GB/s\n",
+      last.text / static_cast<double>(last.instructions),
+      last.packed / static_cast<double>(last.instructions), copy_bytes_a_second() / 1e9);
   evaluator_speed();
   thread_speed();
 }

@@ -21,20 +21,20 @@ enter:
   when some go pair(0, frame, out) else done
 
 pair(k: i64, from: ptr, to: ptr):
-  a      = load i8 [from]                @1:10:9
-  b      = load i8 [from + 1]            @1:11:9
-  c      = load i8 [from + 2]            @1:12:9
+  a      = load i8 [from]        @1:10:9
+  b      = load i8 [from + 1]    @1:11:9
+  c      = load i8 [from + 2]    @1:12:9
   a16    = widen.u i16 a
   b16    = widen.u i16 b
   c16    = widen.u i16 c
   low    = and b16, 15
   up     = shl low, 8
-  first  = or a16, up                    @1:13:5
+  first  = or a16, up            @1:13:5
   high   = shr.u b16, 4
   c4     = shl c16, 4
-  second = or c4, high                   @1:14:5
-  store first, [to]                      @1:15:5
-  store second, [to + 2]                 @1:16:5
+  second = or c4, high           @1:14:5
+  store first, [to]              @1:15:5
+  store second, [to + 2]         @1:16:5
   from2  = at [from + 3]
   to2    = at [to + 4]
   k2     = add k, 1
@@ -85,7 +85,7 @@ sum(i: i64, total: f32):
   when more go sum(i2, next) else out(next)
 
 out(result: f32):
-  cold = mul result, minutes        @1:26:3
+  cold = mul result, minutes    @1:26:3
   return cold
 }
 
@@ -123,9 +123,9 @@ none:
 -- writes it.
 func alarm(temps: ptr, n: i64, limit: f32, states: ptr) -> i32 {
 enter:
-  wait  = address of patience
-  need  = load i32 [wait]
-  relax = load i32 [wait + 4]
+  wait    = address of patience
+  need    = load i32 [wait]
+  relax   = load i32 [wait + 4]
   ringing = reserve 4 align 4
   streak  = reserve 4 align 4
   count   = reserve 4 align 4
@@ -142,11 +142,11 @@ look:
   when more go reading else done
 
 reading:
-  t     = load f32 [temps + i*4]     @1:41:9
+  t     = load f32 [temps + i*4]    @1:41:9
   cold  = lt t, limit
   state = load i32 [ringing]
   rings = ne state, 0
-  turns = ne rings, cold             @1:42:12
+  turns = ne rings, cold            @1:42:12
   run   = load i32 [streak]
   run1  = add run, 1
   run2  = pick turns, run1, 0
@@ -156,7 +156,7 @@ reading:
 
 -- the streak is long enough: the state turns over
 switch:
-  other = xor state, 1               @1:45:7
+  other = xor state, 1    @1:45:7
   store other, [ringing]
   store 0:i32, [streak]
   go mark
@@ -168,7 +168,7 @@ keep:
 mark:
   now  = load i32 [ringing]
   flag = narrow i8 now
-  store flag, [states + i]           @1:48:5
+  store flag, [states + i]    @1:48:5
   sum  = load i32 [count]
   sum2 = add sum, now
   store sum2, [count]
@@ -219,17 +219,17 @@ look(i: i64):
   when more go reading else done
 
 reading:
-  t     = load f32 [temps + i*4]
-  up    = sub t, base
-  down  = floor up
-  bin   = to_int.s i32 down
-  bin1  = max.s bin, 0
-  bin2  = min.s bin1, last
-  slot  = widen.s i64 bin2
-  old   = load i32 [counts + slot*4]
-  new   = add old, 1
+  t    = load f32 [temps + i*4]
+  up   = sub t, base
+  down = floor up
+  bin  = to_int.s i32 down
+  bin1 = max.s bin, 0
+  bin2 = min.s bin1, last
+  slot = widen.s i64 bin2
+  old  = load i32 [counts + slot*4]
+  new  = add old, 1
   store new, [counts + slot*4]
-  i2    = add i, 1
+  i2   = add i, 1
   go look(i2)
 
 done:
@@ -271,19 +271,19 @@ look(i: i64):
   when more go reading else done
 
 reading:
-  i1  = sub i, 1
-  i2  = sub i, 2
-  i3  = add i, 1
-  i4  = add i, 2
-  at1 = max.s i1, 0
-  at2 = max.s i2, 0
-  at3 = min.s i3, last
-  at4 = min.s i4, last
-  m   = load f32 [temps + i*4]
-  a   = load f32 [temps + at1*4]
-  b   = load f32 [temps + at2*4]
-  c   = load f32 [temps + at3*4]
-  d   = load f32 [temps + at4*4]
+  i1    = sub i, 1
+  i2    = sub i, 2
+  i3    = add i, 1
+  i4    = add i, 2
+  at1   = max.s i1, 0
+  at2   = max.s i2, 0
+  at3   = min.s i3, last
+  at4   = min.s i4, last
+  m     = load f32 [temps + i*4]
+  a     = load f32 [temps + at1*4]
+  b     = load f32 [temps + at2*4]
+  c     = load f32 [temps + at3*4]
+  d     = load f32 [temps + at4*4]
   near  = add a, c
   far   = add b, d
   near4 = mul near, 4.0

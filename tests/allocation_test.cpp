@@ -6,12 +6,12 @@
 #include <thread>
 
 #include "machine/ranges.h"
-#include "porphyry/sample/sample.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/optimize/pipeline.h"
+#include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/read.h"
 

@@ -1,5 +1,5 @@
-// The demo's kernels against their twins in C++, compiled by the host compiler: on the night, on noise, on short and
-// empty inputs; at both levels.
+// The demo's kernels against their twins in C++, compiled by the host compiler: on the night, on noise, on
+// short and empty inputs; at both levels.
 #include <gtest/gtest.h>
 
 #include <cstring>
@@ -65,7 +65,8 @@ class Pair {
   const Jit& jit_;
 };
 
-void compare(const Jit& jit, const std::vector<float>& temps, const std::vector<uint8_t>& frame, uint32_t seed) {
+void compare(const Jit& jit, const std::vector<float>& temps, const std::vector<uint8_t>& frame,
+             uint32_t seed) {
   Pair pair(jit);
   std::mt19937 random(seed);
   int64_t n = static_cast<int64_t>(temps.size()), bytes = static_cast<int64_t>(frame.size());
@@ -97,7 +98,8 @@ void compare(const Jit& jit, const std::vector<float>& temps, const std::vector<
 
 TEST(Demo, KernelsDoWhatTheirTwinsDo) {
   std::string folder = PORPHYRY_ROOT "/demo";
-  auto night = read_numbers(folder + "/night.txt", Type::f32(), 2), frame = read_numbers(folder + "/frame.txt", Type::integer(8), 0);
+  auto night = read_numbers(folder + "/night.txt", Type::f32(), 2),
+       frame = read_numbers(folder + "/frame.txt", Type::integer(8), 0);
   std::vector<float> temps(night->size() / 4);
   std::memcpy(temps.data(), night->data(), night->size());
   for (const char* level : {"-O0", "-O1"}) {
@@ -111,7 +113,8 @@ TEST(Demo, KernelsDoWhatTheirTwinsDo) {
     for (size_t n : {0u, 1u, 2u, 3u, 5u, 17u, 200u}) {
       std::vector<float> noise;
       std::vector<uint8_t> bytes;
-      for (size_t k = 0; k < n; ++k) noise.push_back(static_cast<float>(static_cast<int>(random() % 4000) - 2000) / 100.0f);
+      for (size_t k = 0; k < n; ++k)
+        noise.push_back(static_cast<float>(static_cast<int>(random() % 4000) - 2000) / 100.0f);
       for (size_t k = 0; k < n; ++k) bytes.push_back(static_cast<uint8_t>(random()));
       compare(**jit, noise, bytes, static_cast<uint32_t>(n));
     }
@@ -126,18 +129,21 @@ TEST(AlarmRules, RingWhenTheReadingsSay) {
   int frost = 0;
   for (size_t k = 0; k < t.size(); ++k)
     frost += t[k] < 0 && t[k < 1 ? 0 : k - 1] < 0 && t[k < 2 ? 0 : k - 2] < 0;
-  std::string tool = std::string(PORPHYRY_EXAMPLES) + "/example_alarm_rules ", night_path = " " PORPHYRY_ROOT "/demo/night.txt";
+  std::string tool = std::string(PORPHYRY_EXAMPLES) + "/example_alarm_rules ",
+              night_path = " " PORPHYRY_ROOT "/demo/night.txt";
   auto run = testing::run_command(tool + PORPHYRY_ROOT "/demo/alarm.rules" + night_path);
   EXPECT_EQ(run.status, 0) << run.out;
   EXPECT_NE(run.out.find("frost     " + std::to_string(frost) + " of 96"), std::string::npos) << run.out;
   testing::TemporaryFolder folder;
-  std::string wrong = folder.write("wrong.rules", "reading air in C\nreading humidity in percent\n"
-                                                  "alarm a when air < 5 percent\nalarm b when ari < 1 C\n"
-                                                  "alarm c when air + 1 C\nalarm d when f(air) < 1 C\n");
+  std::string wrong = folder.write("wrong.rules",
+                                   "reading air in C\nreading humidity in percent\n"
+                                   "alarm a when air < 5 percent\nalarm b when ari < 1 C\n"
+                                   "alarm c when air + 1 C\nalarm d when f(air) < 1 C\n");
   auto refused = testing::run_command(tool + wrong + night_path + " 2>&1");
   EXPECT_EQ(refused.status, 1);
-  for (const char* part : {":3:18: '<' of C and percent", ":4:14: nothing is called 'ari' above", "perhaps 'air'",
-                           ":5:18: an alarm rings or not, and this is C", ":6:14: no function is called 'f' above"})
+  for (const char* part :
+       {":3:18: '<' of C and percent", ":4:14: nothing is called 'ari' above", "perhaps 'air'",
+        ":5:18: an alarm rings or not, and this is C", ":6:14: no function is called 'f' above"})
     EXPECT_NE(refused.out.find(part), std::string::npos) << part << "\n" << refused.out;
 }
 

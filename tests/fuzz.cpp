@@ -2,7 +2,8 @@
 // noise. Whatever comes, the reader gives diagnostics or a module; what passes the verifier is written, read
 // again and run for a little while.
 //
-//   porphyry_fuzz text|packed COUNT [SEED]        says how much was refused, or dies showing the last input's seed
+//   porphyry_fuzz text|packed COUNT [SEED]        says how much was refused, or dies showing the last input's
+//   seed
 #include <fmt/format.h>
 
 #include <cstdlib>
@@ -44,7 +45,8 @@ class Mutator {
           break;
         case 10:
         case 11:  // another digit
-          for (size_t tries = 0; tries < 200 && !(s[at] >= '0' && s[at] <= '9'); ++tries) at = from + below(s.size() - from);
+          for (size_t tries = 0; tries < 200 && !(s[at] >= '0' && s[at] <= '9'); ++tries)
+            at = from + below(s.size() - from);
           s[at] = static_cast<char>('0' + below(10));
           break;
         default: std::memset(s.data() + at, below(2) ? 0 : 0xff, n);
@@ -60,8 +62,9 @@ class Mutator {
 
  private:
   std::string word() {
-    static const char* const words[] = {"(", ")", "[", "]", "{", "}", "\n", "func ", "i128", "f32[1024]", "99999999999",
-                                        "-", "\"", "kinds ", "@1:2:3 in ", "and ", "as ", "nan(", "else", "where "};
+    static const char* const words[] = {
+        "(",           ")", "[",  "]",      "{",          "}",    "\n",  "func ", "i128", "f32[1024]",
+        "99999999999", "-", "\"", "kinds ", "@1:2:3 in ", "and ", "as ", "nan(",  "else", "where "};
     return words[below(std::size(words))];
   }
   std::mt19937_64 random_;
@@ -101,8 +104,10 @@ std::string sealed(std::string bytes) {
 int main(int count, char** arguments) {
   bool text = count > 1 && std::strcmp(arguments[1], "text") == 0;
   bool packed = count > 1 && std::strcmp(arguments[1], "packed") == 0;
-  if (count < 3 || !(text || packed)) return fmt::print(stderr, "porphyry_fuzz text|packed COUNT [SEED]\n"), 2;
-  uint64_t inputs = std::strtoull(arguments[2], nullptr, 10), seed = count > 3 ? std::strtoull(arguments[3], nullptr, 10) : 1;
+  if (count < 3 || !(text || packed))
+    return fmt::print(stderr, "porphyry_fuzz text|packed COUNT [SEED]\n"), 2;
+  uint64_t inputs = std::strtoull(arguments[2], nullptr, 10),
+           seed = count > 3 ? std::strtoull(arguments[3], nullptr, 10) : 1;
   uint64_t refused = 0, loaded = 0;
   std::string good, other;
   for (uint64_t k = 0; k < inputs; ++k) {
@@ -118,12 +123,17 @@ int main(int count, char** arguments) {
       if (k == 0)
         if (auto file = read_file(PORPHYRY_ROOT "/tests/data/language.por"); file && text) good = *file;
     }
-    std::string input = m.below(20) == 0 ? m.noise(400) : m.changed(good, other, text ? 0 : m.below(10) ? 24 : 0);
+    std::string input = m.below(20) == 0 ? m.noise(400)
+                                         : m.changed(good, other,
+                                                     text          ? 0
+                                                     : m.below(10) ? 24
+                                                                   : 0);
     if (packed && m.below(20)) input = sealed(input);
     Realm realm;
     SourceText source("fuzz", input);
     auto module = text ? load_text(realm, source) : load_packed(realm, "fuzz", input);
-    if (!module && module.why().empty()) return fmt::print("seed {}: refused without a reason\n", seed + k), 1;
+    if (!module && module.why().empty())
+      return fmt::print("seed {}: refused without a reason\n", seed + k), 1;
     ++(module.good() ? loaded : refused);
     if (module) use(**module, k % 4 == 0);
   }

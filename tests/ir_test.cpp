@@ -6,12 +6,12 @@
 #include <map>
 #include <random>
 
-#include "porphyry/sample/sample.h"
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/sample/sample.h"
 #include "support/read.h"
 
 namespace porphyry {

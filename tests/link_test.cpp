@@ -63,7 +63,8 @@ enter:
   Evaluator e(*one);
   EXPECT_EQ(e.call(one->find("main"), {}).results[0].bits, 43u);
   std::string text = write_text(*one);
-  for (const char* part : {"source 2 \"posts.fml\"", "limit_2", "@2:7:8", "-- twice the limit", "as orchard.degree"})
+  for (const char* part :
+       {"source 2 \"posts.fml\"", "limit_2", "@2:7:8", "-- twice the limit", "as orchard.degree"})
     EXPECT_NE(text.find(part), std::string::npos) << part << "\n" << text;
   Realm c;
   EXPECT_EQ(write_text(*must_read(c, text)), text);
@@ -71,9 +72,13 @@ enter:
 
 TEST(Link, ExplainsWhatDoesNotGoTogether) {
   Realm a, b;
-  auto one = must_read(a, "module one\nkinds k {\n  x\n}\nextern func f(i32) -> i32\nfunc g() {\na:\n  return\n}\ndata d holds i32: 1\n");
-  auto two = must_read(b, "module two\nkinds k {\n  y\n}\nfunc f(i: i64) -> i32 {\na:\n  return 1\n}\nfunc g() {\na:\n  return\n}\n"
-                          "extern func d()\n");
+  auto one = must_read(a,
+                       "module one\nkinds k {\n  x\n}\nextern func f(i32) -> i32\nfunc g() {\na:\n  "
+                       "return\n}\ndata d holds i32: 1\n");
+  auto two = must_read(b,
+                       "module two\nkinds k {\n  y\n}\nfunc f(i: i64) -> i32 {\na:\n  return 1\n}\nfunc g() "
+                       "{\na:\n  return\n}\n"
+                       "extern func d()\n");
   std::string before = write_text(*one);
   Diagnostics problems = link(*one, *two);
   ASSERT_EQ(problems.size(), 4u) << render(problems);
@@ -86,7 +91,9 @@ TEST(Link, ExplainsWhatDoesNotGoTogether) {
 
 TEST(Link, WeakGivesWay) {
   Realm a, b;
-  auto one = must_read(a, "module one\nweak func f() -> i64 {\na:\n  return 1\n}\nfunc g() -> i64 {\na:\n  r = call f()\n  return r\n}\n");
+  auto one = must_read(a,
+                       "module one\nweak func f() -> i64 {\na:\n  return 1\n}\nfunc g() -> i64 {\na:\n  r = "
+                       "call f()\n  return r\n}\n");
   auto two = must_read(b, "module two\nfunc f() -> i64 {\na:\n  return 2\n}\n");
   ASSERT_TRUE(link(*one, *two).empty());
   EXPECT_EQ(Evaluator(*one).call(one->find("g"), {}).results[0].bits, 2u);

@@ -8,13 +8,13 @@
 #include <fstream>
 #include <sstream>
 
-#include "porphyry/sample/sample.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/listing.h"
 #include "porphyry/render/listing.h"
+#include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
 #include "support/read.h"

@@ -6,8 +6,8 @@
 #include <thread>
 
 #include "porphyry/analyze/verify.h"
-#include "porphyry/ir/pen.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/pen.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/operations.h"
 #include "porphyry/sample/sample.h"
@@ -71,7 +71,8 @@ TEST(Packed, DamageIsNamed) {
   EXPECT_EQ(refusal(resealed(good.substr(0, 900))).substr(0, 8), "at byte ");
   EXPECT_NE(refusal(resealed(good + "x")).find("goes on behind its end"), std::string::npos);
   // Cut anywhere, with a checksum that is right, it is refused.
-  for (size_t at = packed_header_bytes; at < good.size(); at += 7) ASSERT_NE(refusal(resealed(good.substr(0, at))), "");
+  for (size_t at = packed_header_bytes; at < good.size(); at += 7)
+    ASSERT_NE(refusal(resealed(good.substr(0, at))), "");
 }
 
 // Numbers that promise more than the file holds cost no memory and no time.
@@ -102,7 +103,8 @@ TEST(Hostile, TextOfAnySizeAndDepthIsToldOf) {
   for (const char* bracket : {"(", "[", "{", "x(", "[p + ", "{1, ", "nan(", "@1:1:1 in ", "@1:1:1 and "}) {
     std::string deep;
     for (int k = 0; k < 100000; ++k) deep += bracket;
-    EXPECT_FALSE(problems("module m\nfunc f() {\nenter:\n  a = add 1:i32, " + deep + "\n  return\n}\n").empty());
+    EXPECT_FALSE(
+        problems("module m\nfunc f() {\nenter:\n  a = add 1:i32, " + deep + "\n  return\n}\n").empty());
     EXPECT_FALSE(problems("module m\n" + deep).empty());
   }
   // A chain of a hundred thousand positions, kinds or blocks is long, and right or told of.
@@ -110,7 +112,8 @@ TEST(Hostile, TextOfAnySizeAndDepthIsToldOf) {
   for (int k = 0; k < 100000; ++k) positions += " in @1:2:3 and @1:4:5";
   EXPECT_TRUE(problems(positions + "\n}\n").empty());
   std::string kinds = "module m\nkinds k {\n  k0\n";
-  for (int k = 1; k < 100000; ++k) kinds += "  k" + std::to_string(k) + " under k" + std::to_string(k - 1) + "\n";
+  for (int k = 1; k < 100000; ++k)
+    kinds += "  k" + std::to_string(k) + " under k" + std::to_string(k - 1) + "\n";
   found = problems(kinds + "}\n");
   ASSERT_EQ(found.size(), 1u);
   EXPECT_EQ(found[0].message, "kind 'k64' lies deeper than 64 kinds");
@@ -140,7 +143,8 @@ TEST(Verify, BrokenKindsAreNamed) {
       {"  a align 3\n", "", "this alignment is not a power of two"},
       {"  a\n  record R size 8 { 0 x: a, 4 y: a }\n", "  v = load i64 [p] as k.R.x\n",
        "an access of 8 bytes is wider than its member 'k.R.x'"},
-      {"  a\n  record R size 8 { 0 x: a }\n", "  v = load i32 [p] as k.R.z\n", "names no member: 'R' has none called 'z'"},
+      {"  a\n  record R size 8 { 0 x: a }\n", "  v = load i32 [p] as k.R.z\n",
+       "names no member: 'R' has none called 'z'"},
       {"  a\n  record R size 8 { 0 x: a }\n", "  v = load i32 [p] as k.R\n", "this path ends at a record"},
       {"  a\n", "  v = load i32 [p] as k.b\n", "nothing in 'k' is called 'b'"},
       {"  a\n", "  v = load i32 [p] as l.a\n", "no kinds are called 'l'"},
@@ -152,13 +156,16 @@ TEST(Verify, BrokenKindsAreNamed) {
       {"  a\n", "  v = shuffle {1, 2}:i8[2], {3, 4}, {0, 4}\n", "there is no lane 4 in two of i8[2]"},
       {"  a\n", "  store {true, true}:bool[2], [p] where {true, true}\n", "cannot be masked"},
       {"  a\n", "  v = call [p](1) -> i32\n", "the type of this number is not known"},
-      {"  a\n", "  choose 1:i8 { 0: enter2, 256: enter2, else: enter2 }\n\nenter2:\n", "'256' is not a number of type i8"},
-      {"  a\n", "  choose 1:i8 { 255: enter2, -1: enter2, else: enter2 }\n\nenter2:\n", "a second case for -1"},
+      {"  a\n", "  choose 1:i8 { 0: enter2, 256: enter2, else: enter2 }\n\nenter2:\n",
+       "'256' is not a number of type i8"},
+      {"  a\n", "  choose 1:i8 { 255: enter2, -1: enter2, else: enter2 }\n\nenter2:\n",
+       "a second case for -1"},
       {"  a\n", "  choose 1:i8 { 0: enter2 }\n\nenter2:\n", "what other values do"},
   };
   for (const Mistake& m : mistakes) {
     Realm realm;
-    std::string text = std::string("module m\nkinds k {\n") + m.kinds + "}\nfunc f(p: ptr) {\nenter:\n" + m.access + "  return\n}\n";
+    std::string text = std::string("module m\nkinds k {\n") + m.kinds + "}\nfunc f(p: ptr) {\nenter:\n" +
+                       m.access + "  return\n}\n";
     auto module = load_text(realm, SourceText("kinds.por", text));
     ASSERT_FALSE(module.good()) << text;
     std::string all = render(module.why());

@@ -6,13 +6,13 @@
 #include <cmath>
 #include <cstdlib>
 
-#include "porphyry/sample/sample.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/diagnostics.h"
+#include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 

@@ -5,11 +5,11 @@
 #include <nlohmann/json.hpp>
 #include <regex>
 
-#include "porphyry/sample/sample.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
+#include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -104,7 +104,7 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
     EXPECT_NE(text.find(n["why"].get<std::string>()), std::string::npos);
     EXPECT_FALSE(n["what"].get<std::string>().empty());
   }
-  EXPECT_EQ(steps.size(), 3u * 8u);  // three passes over eight kernels
+  EXPECT_EQ(steps.size(), 3u * 17u);  // three passes over eight kernels
 
   Diagnostics problems = testing::problems_of(testing::contents(PORPHYRY_ROOT "/demo/wrong.por"));
   Json told = Json::parse(render_json(problems));

@@ -44,7 +44,8 @@ std::string observed(const Module& module, const Sample& program, uint64_t seed)
 TEST(Samples, AreValidAndMeanTheSameInEveryForm) {
   const char* n = std::getenv("PORPHYRY_PROGRAMS");
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");
-  uint64_t count = n ? std::strtoull(n, nullptr, 10) : 1500, first = start ? std::strtoull(start, nullptr, 10) : 1;
+  uint64_t count = n ? std::strtoull(n, nullptr, 10) : 1500,
+           first = start ? std::strtoull(start, nullptr, 10) : 1;
   SampleCoverage coverage;
   uint64_t results = 0, exhausted = 0;
   for (uint64_t seed = first; seed < first + count; ++seed) {
@@ -83,14 +84,15 @@ TEST(Samples, AreValidAndMeanTheSameInEveryForm) {
   }
   std::printf("%llu programs, %llu instructions, %llu results, %llu exhausted\n",
               static_cast<unsigned long long>(coverage.programs),
-              static_cast<unsigned long long>(coverage.instructions), static_cast<unsigned long long>(results),
-              static_cast<unsigned long long>(exhausted));
+              static_cast<unsigned long long>(coverage.instructions),
+              static_cast<unsigned long long>(results), static_cast<unsigned long long>(exhausted));
 }
 
 TEST(Samples, AreTheSameForTheSameSeed) {
   for (uint64_t seed : {5u, 6u, 7u}) {
     Realm a, b;
-    EXPECT_EQ(write_text(*make_sample(a, {.seed = seed}).module), write_text(*make_sample(b, {.seed = seed}).module));
+    EXPECT_EQ(write_text(*make_sample(a, {.seed = seed}).module),
+              write_text(*make_sample(b, {.seed = seed}).module));
   }
 }
 

@@ -57,7 +57,8 @@ int main(int count, char** arguments) {
   show->add_option("--function", o.function, "Only this function");
   show->callback([&] { status = verb_show(o); });
 
-  auto* sample = app.add_subcommand("make-sample", "Writes a generated program, always the same for one seed");
+  auto* sample =
+      app.add_subcommand("make-sample", "Writes a generated program, always the same for one seed");
   add_output(sample, o);
   sample->add_option("--seed", o.seed, "Which program");
   sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
@@ -118,7 +119,8 @@ int main(int count, char** arguments) {
   why->callback([&] { status = verb_why(o); });
 
   auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
-  demo->add_option("--folder", o.folder, "Where frostwatch.por and its data lie; those that are shipped otherwise");
+  demo->add_option("--folder", o.folder,
+                   "Where frostwatch.por and its data lie; those that are shipped otherwise");
   demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   demo->callback([&] { status = verb_demo(o); });
 

@@ -45,7 +45,8 @@ int verb_make_sample(const Options& o) {
       coverage.add(*sample.module);
       if (o.coverage) continue;
       if (o.count > 1)
-        fail({complaint("several programs do not go into one file", "--count with --coverage")}, call_at_fault);
+        fail({complaint("several programs do not go into one file", "--count with --coverage")},
+             call_at_fault);
       put_out(o, o.as == "packed" ? write_packed(*sample.module) : write_text(*sample.module));
     }
     if (o.coverage) put_out(o, render(coverage));

@@ -42,7 +42,8 @@ class Compiler {
     return module_.add_position({1, at.line, at.column});
   }
 
-  // ---- definitions -------------------------------------------------------------------------------------------
+  // ---- definitions
+  // -------------------------------------------------------------------------------------------
 
   void begin(const std::string& name, Signature signature) {
     symbol_ = module_.add_function(name, std::move(signature));
@@ -85,7 +86,8 @@ class Compiler {
 
   static std::string shown(const std::string& unit) { return unit.empty() ? "a plain number" : unit; }
 
-  // ---- nodes, from the leaves up -----------------------------------------------------------------------------
+  // ---- nodes, from the leaves up
+  // -----------------------------------------------------------------------------
 
   Typed node(const Node& n) {
     Typed out;
@@ -98,7 +100,8 @@ class Compiler {
       case NodeKind::Not: {
         Typed inside = node(*n.children[0]);
         if (inside.unit != truth)
-          complain(n.place, "'not' turns yes or no around, and this is " + shown(inside.unit), "a comparison");
+          complain(n.place, "'not' turns yes or no around, and this is " + shown(inside.unit),
+                   "a comparison");
         out = inside.unit == truth ? Typed{at(n).write(Op::Not, {inside.value}), truth}
                                    : Typed{pen_->truth(false), truth};
       }
@@ -124,15 +127,17 @@ class Compiler {
     if (d.kind == Definition::Let) return node(*d.body);
     bool in_alarm = module_[symbol_].function->signature().results[0].is_bool();
     if (d.kind == Definition::Function || !in_alarm) {
-      complain(n.place, "'" + n.text + "' has no value here",
-               d.kind == Definition::Function ? "its arguments in brackets" : "it as an argument of the function");
+      complain(
+          n.place, "'" + n.text + "' has no value here",
+          d.kind == Definition::Function ? "its arguments in brackets" : "it as an argument of the function");
       return {nothing(), d.unit};
     }
     if (d.kind == Definition::Reading) return {at(n).load(Type::f32(), pointer(d), now_, 4), d.unit};
     std::vector<Value> arguments(function_->parameters().begin(), function_->parameters().end());
     Symbol callee = module_.find(d.name);
     if (module_.signature(callee)->parameters.size() != arguments.size()) {
-      complain(n.place, "a reading stands between this alarm and '" + n.text + "'", "all readings above the alarms");
+      complain(n.place, "a reading stands between this alarm and '" + n.text + "'",
+               "all readings above the alarms");
       return {pen_->truth(false), truth};
     }
     return {at(n).call(callee, arguments)[0], truth};
@@ -147,13 +152,16 @@ class Compiler {
   Typed call(const Node& n) {
     auto found = known_.find(n.text);
     std::vector<Value> arguments;
-    const Definition* d = found == known_.end() || found->second->kind != Definition::Function ? nullptr : found->second;
+    const Definition* d =
+        found == known_.end() || found->second->kind != Definition::Function ? nullptr : found->second;
     for (size_t k = 0; k < n.children.size(); ++k) {
       Typed t = node(*n.children[k]);
       arguments.push_back(t.value);
       if (d && k < d->parameters.size() && t.unit != d->parameters[k].unit)
-        complain(n.children[k]->place, "'" + d->parameters[k].name + "' is in " + shown(d->parameters[k].unit) +
-                                           ", and this is " + shown(t.unit), shown(d->parameters[k].unit));
+        complain(n.children[k]->place,
+                 "'" + d->parameters[k].name + "' is in " + shown(d->parameters[k].unit) + ", and this is " +
+                     shown(t.unit),
+                 shown(d->parameters[k].unit));
     }
     if (!d || arguments.size() != d->parameters.size() || problems_.size()) {
       if (!d) complain(n.place, "no function is called '" + n.text + "' above", "a function");
@@ -169,18 +177,21 @@ class Compiler {
     Typed a = node(*n.children[0]), b = node(*n.children[1]);
     bool logic = n.text == "and" || n.text == "or", compares = n.text == "<" || n.text == ">";
     bool factor = n.text == "*" || n.text == "/";
-    bool fits = logic      ? a.unit == truth && b.unit == truth
-                : !factor  ? a.unit == b.unit && a.unit != truth
+    bool fits = logic                                ? a.unit == truth && b.unit == truth
+                : !factor                            ? a.unit == b.unit && a.unit != truth
                 : a.unit == truth || b.unit == truth ? false
-                : n.text == "*" ? a.unit.empty() || b.unit.empty()
-                                : b.unit.empty() || a.unit == b.unit;
+                : n.text == "*"                      ? a.unit.empty() || b.unit.empty()
+                                                     : b.unit.empty() || a.unit == b.unit;
     if (!fits) {
       complain(n.place, "'" + n.text + "' of " + shown(a.unit) + " and " + shown(b.unit),
-               logic ? "comparisons" : factor ? "a plain number on one side, or a ratio of like units" : "like units");
+               logic    ? "comparisons"
+               : factor ? "a plain number on one side, or a ratio of like units"
+                        : "like units");
       return logic || compares ? Typed{pen_->truth(false), truth} : Typed{nothing(), ""};
     }
-    static const std::map<std::string, Op> ops = {{"+", Op::Add}, {"-", Op::Sub}, {"*", Op::Mul}, {"/", Op::Div},
-                                                  {"<", Op::Lt},  {">", Op::Gt},  {"and", Op::And}, {"or", Op::Or}};
+    static const std::map<std::string, Op> ops = {{"+", Op::Add},   {"-", Op::Sub}, {"*", Op::Mul},
+                                                  {"/", Op::Div},   {"<", Op::Lt},  {">", Op::Gt},
+                                                  {"and", Op::And}, {"or", Op::Or}};
     Value v = at(n).write(ops.at(n.text), {a.value, b.value});
     if (logic || compares) return {v, truth};
     if (n.text == "/" && a.unit == b.unit) return {v, ""};
@@ -192,7 +203,8 @@ class Compiler {
     auto found = known_.find(n.children[0]->text);
     bool in_alarm = module_[symbol_].function->signature().results[0].is_bool();
     if (found == known_.end() || found->second->kind != Definition::Reading || !in_alarm) {
-      complain(n.children[0]->place, "'" + n.children[0]->text + "' is no reading here", "a reading, in an alarm");
+      complain(n.children[0]->place, "'" + n.children[0]->text + "' is no reading here",
+               "a reading, in an alarm");
       return {nothing(), ""};
     }
     const Definition& d = *found->second;

@@ -1,5 +1,5 @@
-// Alarm rules of frost watch: read, compiled to IR, verified, optimized, compiled to machine code and run over a
-// night of readings; the reference evaluator checks every moment.
+// Alarm rules of frost watch: read, compiled to IR, verified, optimized, compiled to machine code and run
+// over a night of readings; the reference evaluator checks every moment.
 //
 //   alarm_rules RULES NIGHT          such as demo/alarm.rules demo/night.txt
 #include <fmt/format.h>
@@ -68,7 +68,8 @@ int main(int count, char** arguments) {
   Evaluator evaluator(module);
   std::vector<Datum> pointers;
   for (auto& s : series)
-    pointers.push_back(evaluator.attach({reinterpret_cast<uint8_t*>(s.data()), s.size() * 4}, "readings", false));
+    pointers.push_back(
+        evaluator.attach({reinterpret_cast<uint8_t*>(s.data()), s.size() * 4}, "readings", false));
   int differ = 0;
   for (const rules::Definition& d : (*program)->definitions) {
     if (d.kind != rules::Definition::Alarm) continue;
@@ -86,7 +87,8 @@ int main(int count, char** arguments) {
       before = is, moments += is;
     }
     if (before) times += " to the end";
-    fmt::print("{:<8} {:>3} of {} readings{}{}\n", d.name, moments, minutes.size(), times.empty() ? "" : ": ", times);
+    fmt::print("{:<8} {:>3} of {} readings{}{}\n", d.name, moments, minutes.size(), times.empty() ? "" : ": ",
+               times);
   }
   if (differ) return refuse({complaint(fmt::format("{} moments differ from the evaluator", differ), "none")});
 }

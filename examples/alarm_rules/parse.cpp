@@ -26,17 +26,21 @@ class Parser {
   }
 
  private:
-  // ---- words -------------------------------------------------------------------------------------------------
+  // ---- words
+  // -------------------------------------------------------------------------------------------------
 
   void next() {
     previous_line_ = line_;
     for (;;) {
-      while (at_ < text_.size() && std::isspace(static_cast<unsigned char>(text_[at_]))) line_ += text_[at_++] == '\n';
+      while (at_ < text_.size() && std::isspace(static_cast<unsigned char>(text_[at_])))
+        line_ += text_[at_++] == '\n';
       if (text_.substr(at_, 2) != "--") break;
       while (at_ < text_.size() && text_[at_] != '\n') ++at_;
     }
     size_t from = at_;
-    auto is_word = [&](char c) { return std::isalnum(static_cast<unsigned char>(c)) || c == '_' || c == '.'; };
+    auto is_word = [&](char c) {
+      return std::isalnum(static_cast<unsigned char>(c)) || c == '_' || c == '.';
+    };
     if (at_ < text_.size() && is_word(text_[at_]))
       while (at_ < text_.size() && is_word(text_[at_])) ++at_;
     else if (at_ < text_.size())
@@ -63,7 +67,8 @@ class Parser {
     for (int line = line_; line_ == line && !word_.empty();) next();
   }
 
-  // ---- definitions -------------------------------------------------------------------------------------------
+  // ---- definitions
+  // -------------------------------------------------------------------------------------------
 
   void definition(Program& program) {
     Definition d{};
@@ -99,7 +104,8 @@ class Parser {
     program.definitions.push_back(std::move(d));
   }
 
-  // ---- expressions -------------------------------------------------------------------------------------------
+  // ---- expressions
+  // -------------------------------------------------------------------------------------------
 
   using Tree = std::unique_ptr<Node>;
 
@@ -110,7 +116,9 @@ class Parser {
   }
   // The operators of a level, from the left; arithmetic that begins a line begins another rule's.
   Tree chain(Tree (Parser::*operand)(), std::initializer_list<std::string_view> operators) {
-    if (++depth_ > 500) return complain("this is nested too deep", "fewer brackets"), --depth_, make(NodeKind::Number, "", place_);
+    if (++depth_ > 500)
+      return complain("this is nested too deep", "fewer brackets"), --depth_,
+             make(NodeKind::Number, "", place_);
     Tree left = (this->*operand)();
     for (bool more = true; more;) {
       more = false;
@@ -134,7 +142,8 @@ class Parser {
     if (word_ == "not") {
       Tree node = make(NodeKind::Not, "not", place_);
       next();
-      if (++depth_ > 500) return complain("this is nested too deep", "fewer brackets"), --depth_, std::move(node);
+      if (++depth_ > 500)
+        return complain("this is nested too deep", "fewer brackets"), --depth_, std::move(node);
       node->children.push_back(comparison());
       --depth_;
       return node;

@@ -7,8 +7,8 @@
 //   alarm frost  when highest air over 20 minutes < 0 C
 //   alarm mist   when air - dew(air, humidity) < margin and not frost
 //
-// `lowest`, `highest`, `mean` and `rise` look at a window of the last minutes; shorter at the start of the night.
-// Every number has a unit, and only like units are added, compared or taken apart.
+// `lowest`, `highest`, `mean` and `rise` look at a window of the last minutes; shorter at the start of the
+// night. Every number has a unit, and only like units are added, compared or taken apart.
 #pragma once
 
 #include <memory>

@@ -5,8 +5,8 @@
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/packed/packed.h"
-#include "verify_kinds.h"
 #include "porphyry/text/writer.h"
+#include "verify_kinds.h"
 
 namespace porphyry {
 namespace {
@@ -61,7 +61,8 @@ class Verifier {
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
-      for (size_t k = 0; k < f_.result_count(i); ++k) unique(f_.name(f_.result(i, k)), names_.values, "value");
+      for (size_t k = 0; k < f_.result_count(i); ++k)
+        unique(f_.name(f_.result(i, k)), names_.values, "value");
       whole &= has_its_parts(i);
       if (!whole) continue;
       types(i);
@@ -107,7 +108,8 @@ class Verifier {
     Op op = f_.op(i);
     if (info(op).layout == Layout::Call) return call(i);
     if (info(op).layout == Layout::CallThrough) return call_through(i);
-    if (op == Op::Return) return listed_types(i, operands_, f_.signature().results, "returns", f_.signature());
+    if (op == Op::Return)
+      return listed_types(i, operands_, f_.signature().results, "returns", f_.signature());
     if (auto problem = typing_problem(op, operands_, results_, form(i)))
       return complain(i, problem->message, problem->expected);
     if (results_.empty() && info(op).result_count())
@@ -313,9 +315,11 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
     for (const DataPiece& piece : row.data.pieces) {
       bool fits = piece.kind != DataPiece::Kind::Numbers ||
                   (piece.type.exists() && piece.numbers.size() % piece.type.words() == 0);
-      if (!fits) complain("holds numbers without a type that fits them", "whole numbers of words, see Type::words");
+      if (!fits)
+        complain("holds numbers without a type that fits them", "whole numbers of words, see Type::words");
       for (Symbol s : piece.symbols)
-        if (s.index >= module.symbol_count()) complain("holds the address of nothing", "a symbol of the module");
+        if (s.index >= module.symbol_count())
+          complain("holds the address of nothing", "a symbol of the module");
     }
   }
 }
@@ -365,7 +369,8 @@ Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& nam
 }
 
 Result<std::unique_ptr<Module>> load_module(Realm& realm, const SourceText& source) {
-  return is_packed(source.text()) ? load_packed(realm, source.name(), source.text()) : load_text(realm, source);
+  return is_packed(source.text()) ? load_packed(realm, source.name(), source.text())
+                                  : load_text(realm, source);
 }
 
 }  // namespace porphyry

@@ -33,7 +33,8 @@ class KindVerifier {
       out_.push_back(complaint(std::move(message), std::move(expected)));
   }
   void complain(Kind k, std::string message, std::string expected) {
-    complain(origin_.places ? &origin_.places->kinds : nullptr, k.index, std::move(message), std::move(expected));
+    complain(origin_.places ? &origin_.places->kinds : nullptr, k.index, std::move(message),
+             std::move(expected));
   }
   void complain(Record r, std::string message, std::string expected) {
     complain(origin_.places ? &origin_.places->records : nullptr, r.index, std::move(message),
@@ -53,7 +54,8 @@ class KindVerifier {
       complain(k, "the kind above " + name(row.name) + " belongs to other kinds", "a kind of the same kinds");
   }
 
-  // Each kind is walked up from once: those of this walk carry its number, and learn their depth on the way back.
+  // Each kind is walked up from once: those of this walk carry its number, and learn their depth on the way
+  // back.
   void find_kind_cycles() {
     std::vector<uint32_t> walk(kinds_.kind_count()), depth(kinds_.kind_count()), way;
     bool told = false;
@@ -65,7 +67,8 @@ class KindVerifier {
         way.push_back(at);
       }
       if (at < kinds_.kind_count() && walk[at] == k + 1)
-        complain(Kind(at), "kind " + name(kinds_[Kind(at)].name) + " is above itself", "a tree: a root at the top");
+        complain(Kind(at), "kind " + name(kinds_[Kind(at)].name) + " is above itself",
+                 "a tree: a root at the top");
       uint32_t below = at < kinds_.kind_count() ? depth[at] : 0;
       for (size_t w = way.size(); w-- > 0;) {
         depth[way[w]] = ++below;
@@ -80,9 +83,8 @@ class KindVerifier {
     const RecordRow& row = kinds_[r];
     std::vector<size_t> order(row.members.size());
     for (size_t k = 0; k < order.size(); ++k) order[k] = k;
-    std::stable_sort(order.begin(), order.end(), [&](size_t a, size_t b) {
-      return row.members[a].offset < row.members[b].offset;
-    });
+    std::stable_sort(order.begin(), order.end(),
+                     [&](size_t a, size_t b) { return row.members[a].offset < row.members[b].offset; });
     uint64_t end = 0;
     Name before;
     for (size_t k : order) {
@@ -94,8 +96,9 @@ class KindVerifier {
         complain(r, "members " + name(before) + " and " + name(m.name) + " of " + name(row.name) + " overlap",
                  "members apart from one another");
       else if (m.offset > row.size || size > row.size - m.offset)
-        complain(r, "member " + name(m.name) + " reaches past the " + std::to_string(row.size) + " bytes of " +
-                        name(row.name),
+        complain(r,
+                 "member " + name(m.name) + " reaches past the " + std::to_string(row.size) + " bytes of " +
+                     name(row.name),
                  "a larger record");
       if (m.offset + size > end) end = m.offset + size, before = m.name;
     }
@@ -104,14 +107,15 @@ class KindVerifier {
     std::sort(names.begin(), names.end());
     for (size_t k = 1; k < names.size(); ++k)
       if (names[k] == names[k - 1])
-        complain(r, "two members of " + name(row.name) + " are called " + name(names[k]), "names of their own");
+        complain(r, "two members of " + name(row.name) + " are called " + name(names[k]),
+                 "names of their own");
   }
 
   bool member_is_there(Record r, const RecordMember& m) {
-    bool good = m.kind.exists() != m.record.exists() &&
-                (m.kind.exists() ? m.kind.index < kinds_.kind_count() : m.record.index < kinds_.record_count());
-    if (good)
-      good = (m.kind.exists() ? kinds_[m.kind].tree : kinds_[m.record].tree) == kinds_[r].tree;
+    bool good =
+        m.kind.exists() != m.record.exists() &&
+        (m.kind.exists() ? m.kind.index < kinds_.kind_count() : m.record.index < kinds_.record_count());
+    if (good) good = (m.kind.exists() ? kinds_[m.kind].tree : kinds_[m.record].tree) == kinds_[r].tree;
     if (good) return true;
     sizes_known_ = false;
     complain(r, "member " + name(m.name) + " of " + name(kinds_[r].name) + " is of no kind that is there",
@@ -138,7 +142,8 @@ class KindVerifier {
         Record inner = members[next++].record;
         if (!inner.exists() || state[inner.index] == Done) continue;
         if (state[inner.index] == Open) {
-          complain(inner, "record " + name(kinds_[inner].name) + " contains itself", "records inside larger ones");
+          complain(inner, "record " + name(kinds_[inner].name) + " contains itself",
+                   "records inside larger ones");
           continue;
         }
         state[inner.index] = Open;

@@ -1,5 +1,5 @@
-// Whether a module's kinds make sense: parents and member kinds that are there, no cycles, members apart from one
-// another and inside their record.
+// Whether a module's kinds make sense: parents and member kinds that are there, no cycles, members apart from
+// one another and inside their record.
 #pragma once
 
 #include "porphyry/analyze/verify.h"

@@ -75,7 +75,8 @@ bool Evaluator::Machine::has_signature(const Step& s, Symbol to) {
     arguments.resize(signature.parameters.size());
   if (arguments == signature.parameters && results == signature.results) return true;
   Signature is{arguments, results};
-  fault(fmt::format("'{}', which is {}, is called as {}", module_.symbol_name(to), signature.text(), is.text()));
+  fault(fmt::format("'{}', which is {}, is called as {}", module_.symbol_name(to), signature.text(),
+                    is.text()));
   return false;
 }
 
@@ -85,7 +86,8 @@ void Evaluator::Machine::call_step(const Step& s) {
   if (!callee(s, to, skipped)) return;
   const Frame& frame = frames_.back();
   moved_.clear();
-  for (size_t k = skipped; k < s.count; ++k) moved_.push_back(slots_[frame.base + frame.plan->lists[s.list + k]]);
+  for (size_t k = skipped; k < s.count; ++k)
+    moved_.push_back(slots_[frame.base + frame.plan->lists[s.list + k]]);
   bool returns = info(s.op).ends_block();
   if (!module_.is_function(to)) return call_host(s, to, returns);
   if (returns) {
@@ -96,7 +98,8 @@ void Evaluator::Machine::call_step(const Step& s) {
   enter(to, moved_);
 }
 
-// ---- what is external ---------------------------------------------------------------------------------------
+// ---- what is external
+// ---------------------------------------------------------------------------------------
 
 class HostCallImpl final : public HostCall {
  public:

@@ -148,7 +148,9 @@ void Evaluator::Machine::run() {
     }
     switch (info(s->op).layout) {
       case Layout::Go: jump(frame, frame.plan->jumps[s->jump]); continue;
-      case Layout::When: jump(frame, frame.plan->jumps[s->jump + (slots[s->slots[0]].bits & 1 ? 0 : 1)]); continue;
+      case Layout::When:
+        jump(frame, frame.plan->jumps[s->jump + (slots[s->slots[0]].bits & 1 ? 0 : 1)]);
+        continue;
       case Layout::Choose: choose(frame, *s, slots); continue;
       case Layout::Trap: end(Outcome::End::Trap, "trap"); break;
       case Layout::Load:

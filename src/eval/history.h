@@ -11,7 +11,7 @@
 namespace porphyry::eval {
 
 struct KindAccess {
-  KindPath kind;      // nothing: overlaps everything
+  KindPath kind;  // nothing: overlaps everything
   bool writes = false;
   bool as_unwritten = false;  // a read of bytes that nobody writes
 };

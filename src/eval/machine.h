@@ -29,8 +29,8 @@ class Evaluator::Machine {
     Symbol function;
     const eval::Plan* plan;
     uint32_t step;
-    size_t base;                       // of its slots
-    uint32_t promises_before;          // how many of promises_ were made by callers
+    size_t base;               // of its slots
+    uint32_t promises_before;  // how many of promises_ were made by callers
   };
 
   // evaluator.cpp

@@ -71,7 +71,8 @@ void Memory::end_life(uint32_t object) {
   o.histories = {};
 }
 
-// ---- checks -------------------------------------------------------------------------------------------------
+// ---- checks
+// -------------------------------------------------------------------------------------------------
 
 bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb) {
   uint32_t id = a.pointer.object();
@@ -85,7 +86,8 @@ bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const 
     return refuse(fmt::format("{} of {} byte{} at offset {} of '{}', which has {}", verb, size,
                               size == 1 ? "" : "s", static_cast<int64_t>(offset), o.name, o.size));
   if (align > 1 && a.address % align != 0)
-    return refuse(fmt::format("{} at offset {} of '{}' breaks its promise 'align {}'", verb, offset, o.name, align));
+    return refuse(
+        fmt::format("{} at offset {} of '{}' breaks its promise 'align {}'", verb, offset, o.name, align));
   return true;
 }
 
@@ -104,10 +106,12 @@ bool Memory::keeps_kinds(const Access& a, uint64_t offset, uint64_t size, bool w
       continue;
     }
     if (next.was_written)
-      return refuse(writes ? fmt::format("a store at offset {} of '{}', which was read 'as const'", at, o.name)
-                           : fmt::format("a load 'as const' at offset {} of '{}', which was written", at, o.name));
-    return refuse(fmt::format("the access as {} meets one as {} at offset {} of '{}': their kinds do not overlap",
-                              path_text(module_, access.kind), path_text(module_, next.with), at, o.name));
+      return refuse(
+          writes ? fmt::format("a store at offset {} of '{}', which was read 'as const'", at, o.name)
+                 : fmt::format("a load 'as const' at offset {} of '{}', which was written", at, o.name));
+    return refuse(
+        fmt::format("the access as {} meets one as {} at offset {} of '{}': their kinds do not overlap",
+                    path_text(module_, access.kind), path_text(module_, next.with), at, o.name));
   }
   return true;
 }
@@ -126,15 +130,18 @@ bool Memory::keeps_words(const Access& a, uint64_t size, bool writes, bool& arbi
     return true;
   }
   if (broken == Derivations::Broken::Sole)
-    return refuse(fmt::format("a {} at offset {} of '{}' breaks a promise 'sole': the bytes are reached through the "
-                              "pointer and around it, and written",
-                              writes ? "store" : "load", offset, o.name));
+    return refuse(
+        fmt::format("a {} at offset {} of '{}' breaks a promise 'sole': the bytes are reached through the "
+                    "pointer and around it, and written",
+                    writes ? "store" : "load", offset, o.name));
   if (broken == Derivations::Broken::Unwritten)
-    return refuse(fmt::format("a store at offset {} of '{}' through a parameter that is 'const'", offset, o.name));
+    return refuse(
+        fmt::format("a store at offset {} of '{}' through a parameter that is 'const'", offset, o.name));
   return kept;
 }
 
-// ---- loads and stores ---------------------------------------------------------------------------------------
+// ---- loads and stores
+// ---------------------------------------------------------------------------------------
 
 void Memory::reveal_bytes(Object& o, uint64_t offset, uint64_t size) {
   if (o.pointers.empty()) return;
@@ -233,8 +240,8 @@ bool Memory::load(const Access& a, Type type, std::span<Datum> lanes, const Datu
 bool Memory::keeps_masked_align(const Access& a, Type type, const Datum* active, const char* verb) {
   if (!a.how || a.address % a.how->align == 0) return true;
   if (std::none_of(active, active + type.lanes(), [](Datum d) { return d.bits & 1; })) return true;
-  return refuse(fmt::format("{} of '{}' breaks its promise 'align {}'", verb, objects_[a.pointer.object()].name,
-                            a.how->align));
+  return refuse(fmt::format("{} of '{}' breaks its promise 'align {}'", verb,
+                            objects_[a.pointer.object()].name, a.how->align));
 }
 
 bool Memory::store(const Access& a, Type type, std::span<const Datum> lanes, const Datum* active) {
@@ -261,7 +268,8 @@ bool Memory::store(const Access& a, Type type, std::span<const Datum> lanes, con
   return !active || keeps_masked_align(a, type, active, "a store");
 }
 
-// ---- blocks of memory ---------------------------------------------------------------------------------------
+// ---- blocks of memory
+// ---------------------------------------------------------------------------------------
 
 bool Memory::may_touch(const Access& a, uint64_t size, bool writes) {
   if (!stays_inside(a, size, 1, writes ? "a write" : "a read")) return false;
@@ -279,7 +287,8 @@ bool Memory::copy(const Access& to, const Access& from, uint64_t size) {
   std::memmove(target.bytes + into, source.bytes + out_of, size);
   if (source.pointers.empty() && target.pointers.empty()) return true;
   std::vector<Object::Mark> marks(size);
-  if (!source.pointers.empty()) std::copy_n(source.pointers.begin() + static_cast<ptrdiff_t>(out_of), size, marks.begin());
+  if (!source.pointers.empty())
+    std::copy_n(source.pointers.begin() + static_cast<ptrdiff_t>(out_of), size, marks.begin());
   target.pointers.resize(target.size);
   std::copy(marks.begin(), marks.end(), target.pointers.begin() + static_cast<ptrdiff_t>(into));
   return true;
@@ -302,9 +311,10 @@ bool Memory::renew(Datum pointer, uint64_t size) {
   if (!stays_inside(a, size, 1, "a renewal")) return false;
   Object& o = objects_[pointer.object()];
   if (!o.writable) return refuse(fmt::format("a renewal of constant '{}'", o.name));
-  bool broken = derivations_.any() && derivations_.access(pointer, pointer.bits - o.address, size, true, true) !=
-                                          Derivations::Broken::Nothing;
-  if (broken) return refuse(fmt::format("a renewal of '{}' breaks what was promised of a pointer to it", o.name));
+  bool broken = derivations_.any() && derivations_.access(pointer, pointer.bits - o.address, size, true,
+                                                          true) != Derivations::Broken::Nothing;
+  if (broken)
+    return refuse(fmt::format("a renewal of '{}' breaks what was promised of a pointer to it", o.name));
   uint64_t offset = pointer.bits - o.address;
   fill_freshly(o.bytes + offset, size, mixed(++choices_));
   if (!o.histories.empty()) std::fill_n(o.histories.begin() + static_cast<ptrdiff_t>(offset), size, 0);

@@ -1,5 +1,5 @@
-// The evaluator's memory: objects with bounds, provenance of stored pointers, what was promised of bytes; faults
-// as messages.
+// The evaluator's memory: objects with bounds, provenance of stored pointers, what was promised of bytes;
+// faults as messages.
 #pragma once
 
 #include <memory>
@@ -17,7 +17,7 @@ enum class Origin : uint8_t { Symbol, Attached, Reserved, Allocated };
 
 // One access by an instruction.
 struct Access {
-  Datum pointer;          // as computed before offset and index: it knows the object
+  Datum pointer;  // as computed before offset and index: it knows the object
   uint64_t address = 0;
   const Address* how = nullptr;  // alignment, kind and so on; nothing: a plain one
 };

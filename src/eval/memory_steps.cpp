@@ -62,7 +62,8 @@ void Evaluator::Machine::load_or_store(const Step& s, Datum* slots) {
                     : memory_.store(access, type, {slots + s.slots[0], type.lanes()}, active);
   if (!good) return fault(memory_.fault);
   if (memory_.exhausted())
-    end(Outcome::End::Exhausted, fmt::format("the run used more than {} bytes of memory", options_.memory_limit));
+    end(Outcome::End::Exhausted,
+        fmt::format("the run used more than {} bytes of memory", options_.memory_limit));
 }
 
 void Evaluator::Machine::reserve(Frame& frame, const Step& s, Datum* slots) {
@@ -87,9 +88,11 @@ void Evaluator::Machine::release(const Step& s, Datum* slots) {
   if (id == 0) return fault("'release' of a pointer to no object");
   if (memory_.origin(id) != eval::Origin::Reserved)
     return fault(fmt::format("'release' of '{}', which no 'reserve' made", memory_.name(id)));
-  if (!memory_.is_live(id)) return fault(fmt::format("'release' of '{}' after its life ended", memory_.name(id)));
+  if (!memory_.is_live(id))
+    return fault(fmt::format("'release' of '{}' after its life ended", memory_.name(id)));
   if (p.bits != memory_.address(id))
-    return fault(fmt::format("'release' of '{}' through a pointer that is not to its start", memory_.name(id)));
+    return fault(
+        fmt::format("'release' of '{}' through a pointer that is not to its start", memory_.name(id)));
   memory_.end_life(id);
 }
 

@@ -59,7 +59,8 @@ bool is_infinite(Word bits, Type t) {
 }  // namespace
 
 // nonan and noinf make a result arbitrary where one occurs; the other permits allow the exact result.
-Word Evaluator::Machine::permitted(const Step& s, Type operand, Type result, std::span<const Word> in, Word out) {
+Word Evaluator::Machine::permitted(const Step& s, Type operand, Type result, std::span<const Word> in,
+                                   Word out) {
   auto offends = [&](Word bits, Type t) {
     return t.is_float() && (((s.permits & permit::nonan) && is_nan(bits, t)) ||
                             ((s.permits & permit::noinf) && is_infinite(bits, t)));
@@ -85,7 +86,8 @@ void Evaluator::Machine::scalar(const Step& s, Datum* slots) {
   if (info(s.op).result_count() == 2) slots[s.out + 1] = Datum::of(c.second);
 }
 
-bool Evaluator::Machine::keeps_lane_promises(const Step& s, std::span<const Type> types, std::span<const Word> in) {
+bool Evaluator::Machine::keeps_lane_promises(const Step& s, std::span<const Type> types,
+                                             std::span<const Word> in) {
   if (info(s.op).layout == Layout::Lane || info(s.op).layout == Layout::Put) {
     if (!(s.promises & promise::inrange) || in[types[0].lanes()] < types[0].lanes()) return true;
     fault(fmt::format("'{}' breaks its promise 'inrange'", info(s.op).name));

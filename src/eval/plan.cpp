@@ -94,7 +94,8 @@ class Planner {
     for (size_t k = 0; k < f_.operand_count(i); ++k) {
       Value v = f_.operand(i, k);
       if (k < 3) s.slots[k] = slots_[v.index];
-      for (unsigned lane = 0; lane < f_.type(v).lanes(); ++lane) plan_.lists.push_back(slots_[v.index] + lane);
+      for (unsigned lane = 0; lane < f_.type(v).lanes(); ++lane)
+        plan_.lists.push_back(slots_[v.index] + lane);
     }
     s.count = static_cast<uint32_t>(plan_.lists.size()) - s.list;
   }
@@ -140,6 +141,8 @@ class Planner {
 
 }  // namespace
 
-Plan make_plan(const Function& function, const FunctionFacts& facts) { return Planner(function, facts).run(); }
+Plan make_plan(const Function& function, const FunctionFacts& facts) {
+  return Planner(function, facts).run();
+}
 
 }  // namespace porphyry::eval

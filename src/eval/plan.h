@@ -18,16 +18,16 @@ struct Jump {
 
 struct Step {
   Op op;
-  bool quick = false;       // a scalar of up to 64 bits without promises: the run loop's own cases
-  uint8_t spare = 0;        // 64 less the operand's bits
+  bool quick = false;  // a scalar of up to 64 bits without promises: the run loop's own cases
+  uint8_t spare = 0;   // 64 less the operand's bits
   uint8_t promises = 0, permits = 0;
-  Type operand, result;     // of the operands that matter; of the first result
+  Type operand, result;  // of the operands that matter; of the first result
   uint32_t slots[3] = {0, 0, 0};
-  uint32_t out = 0;         // first slot of the results
-  uint32_t list = 0, count = 0;  // slots of all operands in `lists`, lane by lane
-  uint32_t jump = 0;        // first of the jumps
-  uint32_t extra = 0;       // reserve: its hidden slot; choose: row of `choices`
-  uint64_t mask = 0;        // of a quick step's result
+  uint32_t out = 0;                  // first slot of the results
+  uint32_t list = 0, count = 0;      // slots of all operands in `lists`, lane by lane
+  uint32_t jump = 0;                 // first of the jumps
+  uint32_t extra = 0;                // reserve: its hidden slot; choose: row of `choices`
+  uint64_t mask = 0;                 // of a quick step's result
   const Address* address = nullptr;  // accesses
   Instruction origin;
 };
@@ -47,7 +47,7 @@ struct Plan {
   std::vector<uint32_t> reserves;    // hidden slots: the object that is live, if any
   std::vector<uint8_t> marks;        // of parameters, a byte a lane
   uint32_t slot_count = 0;
-  bool makes_promises = false;       // has parameters that are sole or const, or `sole`
+  bool makes_promises = false;  // has parameters that are sole or const, or `sole`
 };
 
 Plan make_plan(const Function& function, const FunctionFacts& facts);

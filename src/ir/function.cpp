@@ -277,7 +277,9 @@ Instruction Function::make(Block b, const Draft& draft) {
     choices.push_back({Edge(edges_.size()), static_cast<uint32_t>(draft.targets.size()), draft.detail});
     row.detail = static_cast<uint32_t>(choices.size() - 1);
   }
-  assert(draft.targets.size() == (draft.op == Op::Go ? 1u : draft.op == Op::When ? 2u : draft.targets.size()));
+  assert(draft.targets.size() == (draft.op == Op::Go     ? 1u
+                                  : draft.op == Op::When ? 2u
+                                                         : draft.targets.size()));
   Instruction i = instructions_.add(row);
   set_position(i, draft.position);
   for (Value v : draft.operands) add_slot(v, i.index);
@@ -366,7 +368,8 @@ size_t Function::constant_place(Type type, std::span<const uint64_t> words) cons
   for (size_t at = h & mask;; at = (at + 1) & mask) {
     Value v = constant_table_[at];
     if (!v.exists()) return at;
-    if (values_[v].type == type && std::equal(words.begin(), words.end(), constant_words(v).begin())) return at;
+    if (values_[v].type == type && std::equal(words.begin(), words.end(), constant_words(v).begin()))
+      return at;
   }
 }
 
@@ -466,12 +469,13 @@ void Function::replace_uses(Value old_value, Value new_value) {
   while (first_use(old_value).exists()) set(first_use(old_value), new_value);
 }
 
-// ---- memory -------------------------------------------------------------------------------------------------
+// ---- memory
+// -------------------------------------------------------------------------------------------------
 
 void Function::compact() {
   auto tighten = [](auto&... tables) { (tables.shrink_to_fit(), ...); };
-  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, constants_, parameter_pool_, value_names_,
-          positions_, comments);
+  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, constants_, parameter_pool_,
+          value_names_, positions_, comments);
 }
 
 void Function::expect(const Expected& counts) {
@@ -494,11 +498,12 @@ size_t Function::bytes() const {
   auto sum = [](const auto&... tables) { return (tables.bytes() + ...); };
   auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
   return sizeof(*this) + sum(values_, slots_, instructions_, blocks_, edges_, value_names_, positions_) +
-         plain(signature_.parameters, signature_.results, parameters_, addresses_, constants_, constant_table_,
-               parameter_pool_, comments) +
-         (rare_.get() ? sizeof(Rare) + rare_->weights.bytes() +
-                            plain(rare_->copies, rare_->reserves, rare_->choices, rare_->cases, rare_->shuffles)
-                      : 0);
+         plain(signature_.parameters, signature_.results, parameters_, addresses_, constants_,
+               constant_table_, parameter_pool_, comments) +
+         (rare_.get()
+              ? sizeof(Rare) + rare_->weights.bytes() +
+                    plain(rare_->copies, rare_->reserves, rare_->choices, rare_->cases, rare_->shuffles)
+              : 0);
 }
 
 }  // namespace porphyry

@@ -49,7 +49,8 @@ class Importer {
   }
   Name name(Name n) const { return n.exists() ? into_.realm().name(from_.text(n)) : Name(); }
 
-  // ---- symbols that meet -----------------------------------------------------------------------------------
+  // ---- symbols that meet
+  // -----------------------------------------------------------------------------------
 
   // The symbol of the same name that the imported one meets; none for local ones, which stay apart.
   Symbol counterpart(Symbol s) const {
@@ -64,8 +65,9 @@ class Importer {
     const SymbolRow &a = into_[there], &b = from_[s];
     std::string shown = "'" + std::string(from_.symbol_name(s)) + "'";
     if (is_callable(a.kind) != is_callable(b.kind))
-      return complain(shown + " is " + kind_text(a.kind) + " in one module and " + kind_text(b.kind) + " in the other",
-                      "one thing of that name");
+      return complain(
+          shown + " is " + kind_text(a.kind) + " in one module and " + kind_text(b.kind) + " in the other",
+          "one thing of that name");
     const Signature *x = into_.signature(there), *y = from_.signature(s);
     if (x && *x != *y)
       return complain(shown + " is " + x->text() + " in one module and " + y->text() + " in the other",
@@ -149,7 +151,8 @@ class Importer {
     return symbols_[s.index] = there;
   }
 
-  // ---- bodies ------------------------------------------------------------------------------------------------
+  // ---- bodies
+  // ------------------------------------------------------------------------------------------------
 
   // A copied function speaks of names, symbols, positions and kinds of its old module.
   void adapt(Function& f) {
@@ -162,7 +165,8 @@ class Importer {
       if (!f.alive(i)) continue;
       if (f.position(i).exists()) f.set_position(i, positions_[f.position(i).index]);
       Layout layout = info(f.op(i)).layout;
-      if (layout == Layout::Call || layout == Layout::AddressOf) f.set_detail(i, reference(f.symbol(i)).index);
+      if (layout == Layout::Call || layout == Layout::AddressOf)
+        f.set_detail(i, reference(f.symbol(i)).index);
       if (layout == Layout::Watch) f.set_detail(i, name(f.watched(i)).index);
       if (layout != Layout::Load && layout != Layout::Store) continue;
       Address a = f.address(i);
@@ -200,14 +204,16 @@ class Importer {
       }
       bool taken = false;
       uint32_t greatest = 0;
-      for (const SourceFile& o : into_.sources) taken |= o.number == s.number, greatest = std::max(greatest, o.number);
+      for (const SourceFile& o : into_.sources)
+        taken |= o.number == s.number, greatest = std::max(greatest, o.number);
       uint32_t number = taken ? greatest + 1 : s.number;
       sources_.push_back({s.number, number});
       into_.sources.push_back({number, s.name});
     }
   }
 
-  // ---- kinds -------------------------------------------------------------------------------------------------
+  // ---- kinds
+  // -------------------------------------------------------------------------------------------------
 
   KindTree same_tree(KindTree t) const {
     Name n = into_.realm().find(from_.text(from_.kinds.name(t)));
@@ -261,12 +267,13 @@ class Importer {
     size_t next_kind = to.kind_count(), next_record = to.record_count();
     for (size_t k = 0; k < kinds_.size(); ++k) {
       const KindRow& row = kinds[Kind(k)];
-      kinds_[k] = is_new[row.tree.index] ? Kind(next_kind++) : to.find_kind(trees[row.tree.index], name(row.name));
+      kinds_[k] =
+          is_new[row.tree.index] ? Kind(next_kind++) : to.find_kind(trees[row.tree.index], name(row.name));
     }
     for (size_t k = 0; k < records.size(); ++k) {
       const RecordRow& row = kinds[Record(k)];
-      records[k] =
-          is_new[row.tree.index] ? Record(next_record++) : to.find_record(trees[row.tree.index], name(row.name));
+      records[k] = is_new[row.tree.index] ? Record(next_record++)
+                                          : to.find_record(trees[row.tree.index], name(row.name));
     }
     for (size_t k = 0; k < kinds_.size(); ++k) {
       KindRow row = kinds[Kind(k)];
@@ -295,8 +302,8 @@ class Importer {
   Module& into_;
   const Module& from_;
   Diagnostics out_;
-  std::vector<Symbol> symbols_;     // by symbol of from_
-  std::vector<uint8_t> stays_;      // of from_: into_ keeps what it has instead
+  std::vector<Symbol> symbols_;  // by symbol of from_
+  std::vector<uint8_t> stays_;   // of from_: into_ keeps what it has instead
   std::vector<Position> positions_;
   std::vector<std::pair<uint32_t, uint32_t>> sources_;
   std::vector<Kind> kinds_;

@@ -105,7 +105,8 @@ Symbol Module::add_data(std::string_view name, DataItem item) {
 }
 
 Symbol Module::add_extern_function(std::string_view name, Signature signature) {
-  return add({.name = realm_->name(name), .kind = SymbolKind::ExternFunction, .signature = std::move(signature)});
+  return add(
+      {.name = realm_->name(name), .kind = SymbolKind::ExternFunction, .signature = std::move(signature)});
 }
 
 Symbol Module::add_extern_data(std::string_view name) {
@@ -120,7 +121,8 @@ void Module::rename(Symbol s, Name name) {
 }
 
 size_t Module::bytes() const {
-  size_t total = sizeof(*this) + symbols_.capacity() * sizeof(SymbolRow) + by_name_.bytes() + positions_.bytes();
+  size_t total =
+      sizeof(*this) + symbols_.capacity() * sizeof(SymbolRow) + by_name_.bytes() + positions_.bytes();
   for (const SymbolRow& row : symbols_) {
     if (row.function) total += row.function->bytes();
     for (const DataPiece& p : row.data.pieces)

@@ -45,8 +45,10 @@ Value Pen::convert(Op op, Type to, Value v) {
 Value Pen::shuffle(Value a, Value b, std::span<const uint16_t> lanes) {
   Value operands[] = {a, b};
   Type to = function_->type(a).with_lanes(static_cast<unsigned>(lanes.size()));
-  return function_->result(put(
-      {.op = Op::Shuffle, .operands = operands, .results = {&to, 1}, .detail = function_->add_shuffle(lanes)}));
+  return function_->result(put({.op = Op::Shuffle,
+                                .operands = operands,
+                                .results = {&to, 1},
+                                .detail = function_->add_shuffle(lanes)}));
 }
 
 Value Pen::real(Type t, double d) {
@@ -80,8 +82,8 @@ Value Pen::at(Value p, Value index, int64_t scale, int64_t offset) {
 }
 
 Value Pen::load(Type t, const Address& a, std::span<const Value> operands) {
-  return function_->result(put(
-      {.op = Op::Load, .operands = operands, .results = {&t, 1}, .detail = function_->add_address(a)}));
+  return function_->result(
+      put({.op = Op::Load, .operands = operands, .results = {&t, 1}, .detail = function_->add_address(a)}));
 }
 
 void Pen::store(Value v, const Address& a, std::span<const Value> operands) {
@@ -163,10 +165,7 @@ void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
     targets.push_back({c.to, c.arguments});
   }
   targets.push_back({otherwise, {arguments.begin(), arguments.size()}});
-  put({.op = Op::Choose,
-       .operands = {&v, 1},
-       .detail = function_->add_cases(values),
-       .targets = targets});
+  put({.op = Op::Choose, .operands = {&v, 1}, .detail = function_->add_cases(values), .targets = targets});
 }
 
 void Pen::go(Block to, std::initializer_list<Value> arguments) {

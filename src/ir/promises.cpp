@@ -30,7 +30,8 @@ bool overflows(Op op, bool is_signed, Type t, Type result, std::span<const Word>
     case Op::ToIntS:
     case Op::ToIntU: {
       Word whole = once(Op::Trunc, t, t, {v[0]});
-      Word back = once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
+      Word back =
+          once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
       return once(Op::Ne, t, Type::boolean(), {back, whole}) != 0;
     }
     default: return false;
@@ -59,7 +60,8 @@ bool loses(Op op, Type t, Type result, std::span<const Word> v) {
     }
     case Op::ToIntS:
     case Op::ToIntU: {
-      Word back = once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
+      Word back =
+          once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
       return once(Op::Eq, t, Type::boolean(), {back, v[0]}) == 0;
     }
     default: return false;

@@ -39,7 +39,8 @@ Problem needs_lanes(Op op, Types operands) {
 
 // The operands of an address from `k` on: a pointer, then perhaps an index as wide as the pointer.
 Problem address_operands(Op op, Types operands, size_t k, const Address& a) {
-  if (!operands[k].is_pointer()) return wrong_operand(op, k, operands[k], "ptr: an address starts with a pointer");
+  if (!operands[k].is_pointer())
+    return wrong_operand(op, k, operands[k], "ptr: an address starts with a pointer");
   Type index = Type::integer(operands[k].bits());
   if (a.indexed && operands[k + 1] != index)
     return wrong_operand(op, k + 1, operands[k + 1], index.name() + ": an index is as wide as a pointer");
@@ -53,16 +54,17 @@ Problem bytes_operand(Op op, Types operands, size_t k, Type pointer) {
 }
 
 Problem wrong_count(Op op, size_t is, size_t expected) {
-  return TypingProblem{
-      -1, quoted_name(op) + " has " + std::to_string(is) + (is == 1 ? " operand" : " operands"),
-      std::to_string(expected) + (expected == 1 ? " operand" : " operands")};
+  return TypingProblem{-1,
+                       quoted_name(op) + " has " + std::to_string(is) + (is == 1 ? " operand" : " operands"),
+                       std::to_string(expected) + (expected == 1 ? " operand" : " operands")};
 }
 
 Problem condition(Op op, Type is, Type value) {
   if (is == Type::boolean() || is == Type::boolean().with_lanes(value.lanes())) return std::nullopt;
   return wrong_operand(op, 0, is,
-                       value.has_lanes() ? "bool, or one for each lane: bool[" + std::to_string(value.lanes()) + "]"
-                                         : "bool: the condition");
+                       value.has_lanes()
+                           ? "bool, or one for each lane: bool[" + std::to_string(value.lanes()) + "]"
+                           : "bool: the condition");
 }
 
 // How many operands an instruction of this form has; nothing when that is decided elsewhere.
@@ -115,7 +117,8 @@ Problem memory_problem(Op op, Types operands, Types results, const OperandForm& 
   if (value.is_bool())
     return TypingProblem{-1, "lanes of bool share bytes and cannot be masked", "lanes of another type"};
   if (!value.has_lanes())
-    return TypingProblem{-1, "only lanes can be masked, and this is " + value.name(), "lanes, such as f32[8]"};
+    return TypingProblem{-1, "only lanes can be masked, and this is " + value.name(),
+                         "lanes, such as f32[8]"};
   if (operands[next] != Type::boolean().with_lanes(value.lanes()))
     return wrong_operand(op, next, operands[next],
                          Type::boolean().with_lanes(value.lanes()).name() + ": a bool for each lane");
@@ -149,7 +152,8 @@ Problem lanes_problem(Op op, Types operands, Types results) {
       if (op == Op::Interleave && v.lanes() * 2 > Type::lane_limit)
         return wrong_operand(op, 0, v, "at most " + std::to_string(Type::lane_limit / 2) + " lanes");
       if (op == Op::Shuffle && !results.empty() && results[0].element() != v.element())
-        return TypingProblem{-1, "'shuffle' gives " + results[0].name() + " here", "lanes of " + v.element().name()};
+        return TypingProblem{-1, "'shuffle' gives " + results[0].name() + " here",
+                             "lanes of " + v.element().name()};
       return std::nullopt;
     default: return needs_lanes(op, operands);
   }
@@ -179,8 +183,8 @@ Problem operand_problem(Op op, Types operands, Types results, const OperandForm&
       if (results.empty()) return std::nullopt;
       auto why = conversion_problem(op, operands[0], results[0]);
       if (!why) return std::nullopt;
-      return TypingProblem{0, quoted_name(op) + " cannot make " + results[0].name() + " from " + operands[0].name(),
-                           *why};
+      return TypingProblem{
+          0, quoted_name(op) + " cannot make " + results[0].name() + " from " + operands[0].name(), *why};
     }
     case Layout::Splat:
     case Layout::Lane:

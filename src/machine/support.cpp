@@ -39,12 +39,14 @@ Diagnostics unsupported(const Module& module, Symbol function) {
     d.excerpt = std::move(excerpt);
     out.push_back(std::move(d));
   };
-  if (module.layout != MemoryLayout{}) complain("a layout that is not little-endian with pointers of 64 bits", "");
+  if (module.layout != MemoryLayout{})
+    complain("a layout that is not little-endian with pointers of 64 bits", "");
   for (Type t : f.signature().parameters)
     if (!has_way(t)) complain("a parameter of type " + t.name(), "");
   for (Block b = f.entry(); b.exists(); b = f.next(b)) {
     for (Value v : f.parameters(b))
-      if (!has_way(f.type(v))) complain("a block parameter of type " + f.type(v).name(), block_text(module, f, b));
+      if (!has_way(f.type(v)))
+        complain("a block parameter of type " + f.type(v).name(), block_text(module, f, b));
     for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
       std::string what;
       bool variadic = f.op(i) == Op::Call && module.signature(f.symbol(i))->variadic;

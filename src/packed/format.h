@@ -1,5 +1,6 @@
-// What writer and reader of the packed form agree on. Numbers are LEB128: seven bits a byte, low ones first, the
-// top bit says that more follow; a number is at most 64 bits long. "ref" is an index plus one; zero is nothing.
+// What writer and reader of the packed form agree on. Numbers are LEB128: seven bits a byte, low ones first,
+// the top bit says that more follow; a number is at most 64 bits long. "ref" is an index plus one; zero is
+// nothing.
 #pragma once
 
 #include <cstdint>
@@ -11,15 +12,20 @@ namespace porphyry::packed {
 inline constexpr char magic[4] = {'P', 'O', 'R', 'B'};
 
 // Of a symbol.
-enum : uint8_t { is_local = 4, is_weak = 8, is_const = 16, is_variadic = 32 };  // above two bits of SymbolKind
+enum : uint8_t {
+  is_local = 4,
+  is_weak = 8,
+  is_const = 16,
+  is_variadic = 32
+};  // above two bits of SymbolKind
 // Of an instruction; what each bit announces follows in this order.
 enum : uint8_t {
   has_promises = 1,
   has_permits = 2,
   has_position = 4,
-  hint_shift = 3,       // two bits
-  has_names = 32,       // of results
-  has_weights = 64      // of edges
+  hint_shift = 3,   // two bits
+  has_names = 32,   // of results
+  has_weights = 64  // of edges
 };
 // Of an address.
 enum : uint8_t { indexed = 1, masked = 2, is_volatile = 4, early = 8, as_unwritten = 16, has_kind = 32 };
@@ -28,7 +34,9 @@ constexpr uint64_t type_code(Type t) {
   return uint64_t(t.shape()) | uint64_t(t.bits()) << 3 | uint64_t(t.lanes() - 1u) << 11;
 }
 
-constexpr uint64_t zigzag(int64_t v) { return static_cast<uint64_t>(v) << 1 ^ static_cast<uint64_t>(v >> 63); }
+constexpr uint64_t zigzag(int64_t v) {
+  return static_cast<uint64_t>(v) << 1 ^ static_cast<uint64_t>(v >> 63);
+}
 constexpr int64_t unzigzag(uint64_t v) { return static_cast<int64_t>(v >> 1) ^ -static_cast<int64_t>(v & 1); }
 
 }  // namespace porphyry::packed

@@ -8,7 +8,8 @@ namespace porphyry::packed {
 
 void FunctionReader::run(Function& function) {
   f_ = &function;
-  values_.clear(), blocks_.clear(), addresses_.clear(), instructions_.clear(), forward_.clear(), waiting_.clear();
+  values_.clear(), blocks_.clear(), addresses_.clear(), instructions_.clear(), forward_.clear(),
+      waiting_.clear();
   last_position_ = 0;
   Function::Expected said;
   said.instructions = in_.count("instructions");
@@ -18,8 +19,8 @@ void FunctionReader::run(Function& function) {
   said.constants = in_.count("constants");
   said.blocks = in_.count("blocks");
   said.parameters = in_.count("parameters");
-  // Each of them takes a byte of the file at least, so counts that lie take memory in proportion to it, and once:
-  // a function that has not what was said ends the reading.
+  // Each of them takes a byte of the file at least, so counts that lie take memory in proportion to it, and
+  // once: a function that has not what was said ends the reading.
   size_t before_results = function.parameters().size() + said.constants + said.parameters;
   said.values = std::min(before_results + results, before_results + in_.left());
   function.expect(said);
@@ -48,8 +49,9 @@ Type FunctionReader::type() {
   if (in_.take_if(last_code_)) return last_type_;
   last_type_ = in_.type();
   uint64_t code = type_code(last_type_);
-  last_code_ = code < 0x80 ? std::array<char, 2>{0, 0}
-                           : std::array<char, 2>{static_cast<char>(code | 0x80), static_cast<char>(code >> 7)};
+  last_code_ = code < 0x80
+                   ? std::array<char, 2>{0, 0}
+                   : std::array<char, 2>{static_cast<char>(code | 0x80), static_cast<char>(code >> 7)};
   if (code >> 14) last_code_ = {0, 0};
   return last_type_;
 }
@@ -159,7 +161,8 @@ void FunctionReader::instruction(Block b) {
     if (flags & has_names) f_->set_name(v, result_names_[k]);
   }
   for (auto& w : waiting_) {
-    w.slot = w.edge < 0 ? f_->operand_slot(i, w.index) : f_->argument_slot(f_->edge(i, static_cast<size_t>(w.edge)), w.index);
+    w.slot = w.edge < 0 ? f_->operand_slot(i, w.index)
+                        : f_->argument_slot(f_->edge(i, static_cast<size_t>(w.edge)), w.index);
     forward_.push_back({w.slot, w.number});
   }
   waiting_.clear();

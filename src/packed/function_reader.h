@@ -13,8 +13,8 @@ class FunctionReader {
  public:
   // `names` and `positions` are the file's. `budget`: how many words constants with lanes may take, in all
   // functions together: they are many times larger in memory than in the file.
-  FunctionReader(In& in, Module& module, const std::vector<Name>& names, const std::vector<Position>& positions,
-                 uint64_t budget)
+  FunctionReader(In& in, Module& module, const std::vector<Name>& names,
+                 const std::vector<Position>& positions, uint64_t budget)
       : in_(in), module_(module), names_(names), positions_(positions), budget_(budget) {}
 
   void run(Function& function);
@@ -58,8 +58,8 @@ class FunctionReader {
     size_t index;
     uint64_t number;
   };
-  std::vector<Waiting> waiting_;                        // of the instruction being read
-  std::vector<std::pair<Slot, uint64_t>> forward_;      // of the function
+  std::vector<Waiting> waiting_;                    // of the instruction being read
+  std::vector<std::pair<Slot, uint64_t>> forward_;  // of the function
   uint64_t waiting_number_ = 0;
   bool later_ = false;
   int64_t last_position_ = 0;

@@ -1,5 +1,5 @@
-// Reads numbers from bytes that may be anything. The first thing that is wrong is remembered; from then on all
-// reads give zero, so that the code above checks only where it must.
+// Reads numbers from bytes that may be anything. The first thing that is wrong is remembered; from then on
+// all reads give zero, so that the code above checks only where it must.
 #pragma once
 
 #include <array>

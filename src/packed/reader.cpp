@@ -259,7 +259,8 @@ Result<std::unique_ptr<Module>> read_packed(Realm& realm, const std::string& nam
     return refuse("the file has " + std::to_string(payload.size()) + " bytes behind its header",
                   std::to_string(size) + ", as the header says");
   if (packed_checksum(payload) != packed::fixed(bytes, 16, 8))
-    return refuse("the file was changed: its checksum is not that of its bytes", "the file as it was written");
+    return refuse("the file was changed: its checksum is not that of its bytes",
+                  "the file as it was written");
   packed::In in(payload);
   auto module = packed::ModuleReader(in, realm).run();
   if (in.good()) return module;

@@ -206,9 +206,7 @@ class FunctionPacker {
       case Layout::Store:
       case Layout::At:
       case Layout::Fill: return out_.number(shape_of_[f_.detail(i)] - 1);
-      case Layout::Copy:
-        address(f_.copy_shape(i).to);
-        return address(f_.copy_shape(i).from);
+      case Layout::Copy: address(f_.copy_shape(i).to); return address(f_.copy_shape(i).from);
       case Layout::Reserve:
         out_.number(f_.reserve_shape(i).bytes);
         return out_.byte(static_cast<uint8_t>(std::countr_zero(f_.reserve_shape(i).align)));

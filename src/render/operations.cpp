@@ -15,9 +15,10 @@ struct Group {
   const char* title;
   Op first;
 };
-constexpr Group groups[] = {{"Arithmetic", Op::Add},   {"Two results", Op::AddCarry}, {"Bits", Op::And},
-                            {"Comparisons", Op::Eq},   {"Conversions", Op::Narrow},   {"Lanes", Op::Splat},
-                            {"Memory", Op::Load},      {"Calls and ends of blocks", Op::Call}};
+constexpr Group groups[] = {{"Arithmetic", Op::Add},     {"Two results", Op::AddCarry},
+                            {"Bits", Op::And},           {"Comparisons", Op::Eq},
+                            {"Conversions", Op::Narrow}, {"Lanes", Op::Splat},
+                            {"Memory", Op::Load},        {"Calls and ends of blocks", Op::Call}};
 
 // How it is written, with a for the first operand and so on.
 std::string form(const OperationInfo& op) {
@@ -65,10 +66,12 @@ std::string gives(const OperationInfo& op) {
     case ResultRule::Truth: return "bool";
     case ResultRule::SameTwice: return "the operands' type, twice";
     case ResultRule::SameTruth: return "the operands' type, bool";
-    case ResultRule::Element: return op.layout == Layout::Reduce || op.layout == Layout::Lane ? "an element" : "";
+    case ResultRule::Element:
+      return op.layout == Layout::Reduce || op.layout == Layout::Lane ? "an element" : "";
     case ResultRule::Doubled: return "twice the lanes";
     case ResultRule::Stated: return "TYPE";
-    case ResultRule::Own: return op.calls() ? "the callee's results" : op.op == Op::Shuffle ? "as many lanes as numbers" : "ptr";
+    case ResultRule::Own:
+      return op.calls() ? "the callee's results" : op.op == Op::Shuffle ? "as many lanes as numbers" : "ptr";
     case ResultRule::None: break;
   }
   return "";
@@ -92,14 +95,17 @@ std::string takes(const OperationInfo& op) {
 
 std::string render_operations() {
   std::string out =
-      "# Operations\n\nMade from the table in `include/porphyry/ir/operations.inc` by `porphyry operations`: do not "
-      "edit.\n\nAll that computes works on lanes as on scalars, lane by lane. `docs/language.md` says what programs "
+      "# Operations\n\nMade from the table in `include/porphyry/ir/operations.inc` by `porphyry operations`: "
+      "do not "
+      "edit.\n\nAll that computes works on lanes as on scalars, lane by lane. `docs/language.md` says what "
+      "programs "
       "mean.\n";
   for (const OperationInfo& op : all_operations()) {
     for (const Group& g : groups)
       if (g.first == op.op)
-        out += fmt::format("\n## {}\n\n| written | takes | gives | may | promises | meaning |\n|---|---|---|---|---|---|\n",
-                           g.title);
+        out += fmt::format(
+            "\n## {}\n\n| written | takes | gives | may | promises | meaning |\n|---|---|---|---|---|---|\n",
+            g.title);
     out += fmt::format("| `{}` | {} | {} | {} | {} | {} |\n", form(op), takes(op), gives(op), may(op),
                        words_of(op.promises, promise_words()), op.doc);
   }

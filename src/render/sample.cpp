@@ -9,8 +9,9 @@
 namespace porphyry {
 
 std::string render(const SampleCoverage& c) {
-  std::string out = fmt::format("{} program{}, {} instructions; {:.1f} % of the {} operations came up\n", c.programs,
-                                c.programs == 1 ? "" : "s", c.instructions, 100 * c.share(), operation_count);
+  std::string out =
+      fmt::format("{} program{}, {} instructions; {:.1f} % of the {} operations came up\n", c.programs,
+                  c.programs == 1 ? "" : "s", c.instructions, 100 * c.share(), operation_count);
   if (std::vector<Op> missing = c.missing(); !missing.empty()) {
     out += "missing:";
     for (Op op : missing) out += fmt::format(" {}", info(op).name);

@@ -41,12 +41,17 @@ void Maker::set_up_module() {
   Kind cell = kinds.add_kind({realm.name("cell"), tree});
   Kind count = kinds.add_kind({realm.name("count"), tree, cell, 4});
   Kind degree = kinds.add_kind({realm.name("degree"), tree, cell, 4});
-  Record reading = kinds.add_record({realm.name("Reading"), tree, 12,
+  Record reading = kinds.add_record({realm.name("Reading"),
+                                     tree,
+                                     12,
                                      {{0, realm.name("tally"), count, {}},
                                       {4, realm.name("dry"), degree, {}},
                                       {8, realm.name("wet"), degree, {}}}});
-  Record night = kinds.add_record(
-      {realm.name("Night"), tree, 40, {{0, realm.name("first"), {}, reading}, {16, realm.name("last"), {}, reading}}});
+  Record night =
+      kinds.add_record({realm.name("Night"),
+                        tree,
+                        40,
+                        {{0, realm.name("first"), {}, reading}, {16, realm.name("last"), {}, reading}}});
   for (uint16_t which : {0, 1})
     for (uint16_t member : {0, 1, 2}) paths_.push_back(*kinds.path(night, {which, member}));
   for (uint16_t member : {0, 1, 2}) paths_.push_back(*kinds.path(reading, {member}));
@@ -55,16 +60,19 @@ void Maker::set_up_module() {
   item.pieces.push_back({.kind = DataPiece::Kind::Zero, .zero_bytes = 40});
   night_ = module_.add_data("night", std::move(item));
   DataItem limits{.is_const = true, .align = 8};
-  limits.pieces.push_back({.kind = DataPiece::Kind::Numbers, .type = Type::integer(32), .numbers = {3, 5, 8, 13}});
+  limits.pieces.push_back(
+      {.kind = DataPiece::Kind::Numbers, .type = Type::integer(32), .numbers = {3, 5, 8, 13}});
   limits_ = module_.add_data("limits", std::move(limits));
   module_[limits_].section = "orchard";
   module_[night_].is_local = true;
 }
 
-// ---- types, constants, values ---------------------------------------------------------------------------------
+// ---- types, constants, values
+// ---------------------------------------------------------------------------------
 
 Type Maker::any_integer(bool scalar) {
-  static const unsigned usual[] = {8, 16, 32, 64}, odd[] = {2, 3, 7, 12, 24, 31, 33, 48, 63, 65, 96, 100, 127, 128};
+  static const unsigned usual[] = {8, 16, 32, 64},
+                        odd[] = {2, 3, 7, 12, 24, 31, 33, 48, 63, 65, 96, 100, 127, 128};
   bool plain = options_.only_lowerable || chance(60);
   Type t = Type::integer(plain ? usual[below(4)] : odd[below(std::size(odd))]);
   if (scalar || options_.only_lowerable || !chance(25)) return t;
@@ -160,7 +168,8 @@ Position Maker::any_position() {
   return module_.add_position(here);
 }
 
-// ---- control flow ---------------------------------------------------------------------------------------------
+// ---- control flow
+// ---------------------------------------------------------------------------------------------
 
 void Maker::leave() {
   const auto& types = f_->signature().results;
@@ -192,7 +201,8 @@ void Maker::branch(int depth) {
   Function::Draft d{.op = Op::When, .operands = {&condition, 1}, .targets = targets};
   if (!options_.only_lowerable) {
     d.hint = static_cast<Function::Hint>(below(3));
-    if (d.hint == Function::Hint::None && chance(30)) targets[0].weight = below(1000), targets[1].weight = below(9);
+    if (d.hint == Function::Hint::None && chance(30))
+      targets[0].weight = below(1000), targets[1].weight = below(9);
   }
   pen_->put(d);
   size_t outer = scope_.size();

@@ -42,7 +42,8 @@ void Maker::plain_operation() {
 void Maker::conversion(Op op) {
   for (int tries = 0; tries < 40; ++tries) {
     Type from = any_type(), to = chance(70) ? any_type() : fresh_type();
-    if (op == Op::Bits && !options_.only_lowerable && chance(60) && from.total_bits() <= 128 && from.total_bits() > 1)
+    if (op == Op::Bits && !options_.only_lowerable && chance(60) && from.total_bits() <= 128 &&
+        from.total_bits() > 1)
       to = Type::integer(from.total_bits());
     if (conversion_problem(op, from, to)) continue;
     Value v = value(from);
@@ -55,13 +56,16 @@ void Maker::conversion(Op op) {
 
 bool Maker::lanes_operation(const OperationInfo& row) {
   Type t = any_type();
-  for (int tries = 0; tries < 20 && (!t.has_lanes() || !row.accepts_shape(t.shape())); ++tries) t = any_type();
+  for (int tries = 0; tries < 20 && (!t.has_lanes() || !row.accepts_shape(t.shape())); ++tries)
+    t = any_type();
   if (!row.accepts_shape(t.shape())) return false;
   if (!t.has_lanes()) t = t.with_lanes(2 + static_cast<unsigned>(below(3)));
   switch (row.layout) {
     case Layout::Splat: keep(pen_->convert(Op::Splat, t, value(t.element()))); break;
     case Layout::Lane: keep(pen_->write(Op::Lane, {value(t), value(any_integer(true))})); break;
-    case Layout::Put: keep(pen_->write(Op::Put, {value(t), value(any_integer(true)), value(t.element())})); break;
+    case Layout::Put:
+      keep(pen_->write(Op::Put, {value(t), value(any_integer(true)), value(t.element())}));
+      break;
     case Layout::Shuffle: {
       std::vector<uint16_t> lanes;
       for (size_t k = 2 + below(7); k-- > 0;) lanes.push_back(static_cast<uint16_t>(below(2 * t.lanes())));

@@ -27,19 +27,24 @@ void Maker::promised_operation() {
     case 2: return with(Op::Mul, {small_u[0], small_u[1]}, promise::fits_u | promise::fits_s);
     case 3: return with(Op::Add, {small_u[0], small_u[1]}, promise::fits_u | promise::fits_s);
     case 4: return with(Op::Neg, {small_s[0]}, promise::fits_s);
-    case 5: return with(Op::Shl, {small_u[0], number(t, 1)}, promise::fits_u | promise::fits_s | promise::inrange);
-    case 6: return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)}, promise::exact);
+    case 5:
+      return with(Op::Shl, {small_u[0], number(t, 1)}, promise::fits_u | promise::fits_s | promise::inrange);
+    case 6:
+      return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)}, promise::exact);
     case 7: return with(Op::ShrS, {value(t), amount}, promise::inrange);
     case 8: return with(Op::RotL, {value(t), amount}, promise::inrange);
     case 9: return with(Op::Clz, {odd}, promise::nonzero);
     case 10: return with(Op::Ctz, {odd}, promise::nonzero);
     case 11: {
       Value mask = value(t);
-      return with(Op::Or, {pen_->write(Op::And, {value(t), mask}),
-                           pen_->write(Op::And, {value(t), pen_->write(Op::Not, {mask})})},
+      return with(Op::Or,
+                  {pen_->write(Op::And, {value(t), mask}),
+                   pen_->write(Op::And, {value(t), pen_->write(Op::Not, {mask})})},
                   promise::disjoint);
     }
-    case 12: return with(Op::DivU, {pen_->mul(small_u[0], number(t, 3)), number(t, 3)}, promise::exact | promise::nonzero);
+    case 12:
+      return with(Op::DivU, {pen_->mul(small_u[0], number(t, 3)), number(t, 3)},
+                  promise::exact | promise::nonzero);
     case 13: return with(Op::RemU, {value(t), odd}, promise::nonzero);
     case 14: {
       Type to = Type::integer(half + 3).with_lanes(t.lanes());
@@ -69,8 +74,8 @@ void Maker::permitted_operation() {
   static const Op ops[] = {Op::Add, Op::Mul, Op::Max, Op::Min};
   Value operands[] = {whole(), whole()};
   uint8_t permits = static_cast<uint8_t>(1 + below(permit::of_floats));
-  keep(f_->result(pen_->put(
-      {.op = ops[below(4)], .operands = operands, .results = {&t, 1}, .permits = permits})));
+  keep(f_->result(
+      pen_->put({.op = ops[below(4)], .operands = operands, .results = {&t, 1}, .permits = permits})));
 }
 
 }  // namespace porphyry::sample

@@ -11,9 +11,9 @@ namespace porphyry::text {
 // An operand as written: a value, or a literal whose type may have to come from elsewhere.
 struct Written {
   Token token;
-  std::string_view literal;           // not empty: a literal, or the first of a list of lanes
-  uint32_t first_lane = 0, lanes = 0; // of a list {1, 2, 3}: where in lane_words_
-  std::optional<Type> stated;         // 3:i32
+  std::string_view literal;            // not empty: a literal, or the first of a list of lanes
+  uint32_t first_lane = 0, lanes = 0;  // of a list {1, 2, 3}: where in lane_words_
+  std::optional<Type> stated;          // 3:i32
   Value value;
   bool good = true;
 };
@@ -29,8 +29,8 @@ struct Target {
 struct Pending {
   Op op;
   Token word;
-  std::vector<Written> written;          // in order of operands
-  std::vector<Type> wanted;  // types known from elsewhere, by operand; may be shorter
+  std::vector<Written> written;  // in order of operands
+  std::vector<Type> wanted;      // types known from elsewhere, by operand; may be shorter
   std::vector<Type> results;
   uint32_t detail = 0;
   Address address;

@@ -35,8 +35,8 @@ std::optional<Type> BodyReader::wanted_in_memory(size_t k) const {
   if (k == first) return pointer;
   if (k < first + count || p_.op == Op::Fill) return index;
   // The mask and what inactive lanes have.
-  Type value = p_.op == Op::Load             ? p_.results[0]
-               : p_.written[0].stated        ? *p_.written[0].stated
+  Type value = p_.op == Op::Load              ? p_.results[0]
+               : p_.written[0].stated         ? *p_.written[0].stated
                : p_.written[0].value.exists() ? function_.type(p_.written[0].value)
                                               : Type();
   if (!value.exists()) return std::nullopt;
@@ -174,8 +174,8 @@ void BodyReader::check_result_count() {
   if (p_.results.size() == result_names_.size() || (result_names_.empty() && info(p_.op).calls())) return;
   refuse(p_.word,
          "'" + std::string(info(p_.op).name) + "' gives " + std::to_string(p_.results.size()) +
-             (p_.results.size() == 1 ? " result" : " results") + ", but " + std::to_string(result_names_.size()) +
-             " are named",
+             (p_.results.size() == 1 ? " result" : " results") + ", but " +
+             std::to_string(result_names_.size()) + " are named",
          p_.results.empty() ? "the operation without '='" : "a name for each result, then '='");
 }
 
@@ -210,9 +210,10 @@ void BodyReader::finish() {
   bool targets = p_.targets.empty() ? (draft_targets_.clear(), true) : settle_targets();
   if (values_.size() > Function::list_limit) refuse(p_.word, "this has more than 65535 operands", "fewer");
   if (!pen_.block().exists() || block_ended_)
-    refuse(p_.word,
-           pen_.block().exists() ? "the block above has already ended" : "a function's body begins with a label",
-           "a label, such as next:");
+    refuse(
+        p_.word,
+        pen_.block().exists() ? "the block above has already ended" : "a function's body begins with a label",
+        "a label, such as next:");
   if (info(p_.op).ends_block()) block_ended_ = true;
   if (!settled || !targets || !p_.good) {
     good_ = false;

@@ -116,7 +116,8 @@ void BodyReader::reserve() {
   Token t = cursor_.peek();
   auto bytes = cursor_.number(uint64_t(1) << 31);
   if (!bytes)
-    return void(refuse(t, "the size is not a whole number up to 2^31", "a number such as 16: sizes are constant"));
+    return void(
+        refuse(t, "the size is not a whole number up to 2^31", "a number such as 16: sizes are constant"));
   shape.bytes = *bytes;
   if (cursor_.accept_word("align")) {
     auto align = cursor_.alignment(4096);
@@ -163,9 +164,10 @@ const Signature* BodyReader::callee(const Token& token, std::string_view name) {
   for (size_t k = 0; k < module_.symbol_count() && cursor_.may_suggest() && names.size() < 5000; ++k)
     if (module_.signature(Symbol(k))) names.emplace_back(module_.symbol_name(Symbol(k)));
   std::string shown(name);
-  complain(token,
-           s.exists() ? "'" + shown + "' is data and cannot be called" : "no function is called '" + shown + "'",
-           suggestion(shown, names, "a function of the module"));
+  complain(
+      token,
+      s.exists() ? "'" + shown + "' is data and cannot be called" : "no function is called '" + shown + "'",
+      suggestion(shown, names, "a function of the module"));
   return nullptr;
 }
 
@@ -178,7 +180,8 @@ void BodyReader::call_by_name() {
   if (!signature) return void(fail());
   p_.results = signature->results;
   p_.wanted = signature->parameters;
-  bool fits = signature->variadic ? p_.written.size() >= p_.wanted.size() : p_.written.size() == p_.wanted.size();
+  bool fits =
+      signature->variadic ? p_.written.size() >= p_.wanted.size() : p_.written.size() == p_.wanted.size();
   if (!fits)
     refuse(t,
            "'" + *name + "' is called with " + std::to_string(p_.written.size()) +
@@ -276,7 +279,8 @@ void BodyReader::choose() {
   if (!cursor_.expect('{', "before the cases")) return void(fail());
   bool has_else = false;
   while (!cursor_.at_mark('}') && !cursor_.at_line_end()) {
-    if (has_else) return void(refuse(cursor_.peek(), "a case stands behind 'else'", "'else' as the last one"));
+    if (has_else)
+      return void(refuse(cursor_.peek(), "a case stands behind 'else'", "'else' as the last one"));
     has_else = cursor_.accept_word("else");
     if (!has_else) {
       Written w;
@@ -293,7 +297,8 @@ void BodyReader::choose() {
     if (!cursor_.accept(',')) break;
   }
   if (!cursor_.expect('}', "after the cases")) return void(fail());
-  if (!has_else) refuse(p_.word, "this does not say what other values do", "else: and a block, as the last case");
+  if (!has_else)
+    refuse(p_.word, "this does not say what other values do", "else: and a block, as the last case");
 }
 
 void BodyReader::give_back() {
@@ -313,7 +318,8 @@ void BodyReader::give_back() {
   p_.wanted = function_.signature().results;
   if (p_.written.size() != p_.wanted.size())
     refuse(p_.word,
-           "this returns " + std::to_string(p_.written.size()) + (p_.written.size() == 1 ? " result" : " results"),
+           "this returns " + std::to_string(p_.written.size()) +
+               (p_.written.size() == 1 ? " result" : " results"),
            std::to_string(p_.wanted.size()) + " for " + function_.signature().text());
 }
 

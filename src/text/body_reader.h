@@ -51,7 +51,8 @@ struct ReadContext {
 // A type; nothing, and a complaint, when there is none here.
 std::optional<Type> read_type(Cursor& cursor, const Module& module);
 // `permit a, b` and the like, behind the word: the bits of those that are known.
-std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what, std::span<const std::string_view> words);
+std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what,
+                                  std::span<const std::string_view> words);
 // orchard.Night.last.wet
 std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name, KindPath>& known);
 

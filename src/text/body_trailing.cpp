@@ -4,7 +4,8 @@
 
 namespace porphyry::text {
 
-std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what, std::span<const std::string_view> words) {
+std::optional<uint8_t> read_words(Cursor& cursor, std::string_view what,
+                                  std::span<const std::string_view> words) {
   uint8_t bits = 0;
   do {
     const Token& t = cursor.peek();
@@ -59,7 +60,8 @@ std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name
   Record record = kinds.find_record(tree, steps[1]);
   if (!kind.exists() && !record.exists())
     return refuse("nothing in " + word(0) + " is called " + word(1), "a kind or a record of " + word(0));
-  if (kind.exists() && steps.size() > 2) return refuse(word(1) + " is a kind and has no members", "the kind alone");
+  if (kind.exists() && steps.size() > 2)
+    return refuse(word(1) + " is a kind and has no members", "the kind alone");
   std::optional<KindPath> path;
   if (kind.exists()) {
     path = module.kinds.path(kind);

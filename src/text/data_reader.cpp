@@ -116,7 +116,8 @@ bool ItemReader::data_number(DataPiece& piece) {
   if (!cursor_.accept('{')) {
     if (!data_number_lane(piece)) return false;
     unsigned step = piece.type.words_per_lane();
-    if (piece.type.has_lanes() && (context_.budget -= std::min<uint64_t>(context_.budget, piece.type.words())) == 0) {
+    if (piece.type.has_lanes() &&
+        (context_.budget -= std::min<uint64_t>(context_.budget, piece.type.words())) == 0) {
       cursor_.complain(t, "the constants with lanes take more than 128 MiB", "fewer of them");
       return false;
     }
@@ -130,7 +131,8 @@ bool ItemReader::data_number(DataPiece& piece) {
   if (!cursor_.expect('}', "after the lanes")) return false;
   size_t lanes = (piece.numbers.size() - before) / piece.type.words_per_lane();
   if (lanes == piece.type.lanes()) return true;
-  cursor_.complain(t, "these are " + std::to_string(lanes) + " lanes, and the data holds " + piece.type.name(),
+  cursor_.complain(t,
+                   "these are " + std::to_string(lanes) + " lanes, and the data holds " + piece.type.name(),
                    std::to_string(piece.type.lanes()) + " numbers, or one for all");
   return false;
 }

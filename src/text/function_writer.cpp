@@ -20,7 +20,9 @@ bool is_plain_name(std::string_view s) {
 
 }  // namespace
 
-std::string shown_name(std::string_view name) { return is_plain_name(name) ? std::string(name) : quoted(name); }
+std::string shown_name(std::string_view name) {
+  return is_plain_name(name) ? std::string(name) : quoted(name);
+}
 
 std::string facts_text(const FunctionFacts& facts) {
   std::string out;
@@ -120,7 +122,8 @@ std::string FunctionWriter::lanes(Instruction i) {
   };
   switch (info(function_.op(i)).layout) {
     case Layout::Lane: return typed(function_.operand(i, 0)) + ", " + index();
-    case Layout::Put: return typed(function_.operand(i, 0)) + ", " + index() + ", " + value(function_.operand(i, 2));
+    case Layout::Put:
+      return typed(function_.operand(i, 0)) + ", " + index() + ", " + value(function_.operand(i, 2));
     case Layout::Shuffle: {
       std::string out = plain_operands(i, 0, 2) + ", {";
       for (unsigned k = 0; k < function_.type(function_.result(i)).lanes(); ++k)

@@ -1,6 +1,6 @@
-// The reader of a module's items, one class in three files: headers (reader.cpp), data (data_reader.cpp), kinds
-// (kinds_reader.cpp). Headers are read in a first walk, so that they may stand in any order; bodies and data in
-// a second one.
+// The reader of a module's items, one class in three files: headers (reader.cpp), data (data_reader.cpp),
+// kinds (kinds_reader.cpp). Headers are read in a first walk, so that they may stand in any order; bodies and
+// data in a second one.
 #pragma once
 
 #include "body_reader.h"
@@ -89,8 +89,8 @@ class ItemReader {
   Cursor cursor_;
   ReadContext context_;
   std::vector<Late> late_;
-  std::vector<Anchor> anchors_;          // in the order of the text
-  std::vector<size_t> symbol_anchors_;   // by symbol
+  std::vector<Anchor> anchors_;         // in the order of the text
+  std::vector<size_t> symbol_anchors_;  // by symbol
   uint32_t item_offset_ = 0;
   size_t body_end_ = 0;  // of the body that was skipped last
 };

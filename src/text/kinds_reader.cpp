@@ -1,4 +1,5 @@
-// kinds NAME { … }: a kind a line, NAME under PARENT align n, and records, record NAME size n { offset name: kind }.
+// kinds NAME { … }: a kind a line, NAME under PARENT align n, and records, record NAME size n { offset name:
+// kind }.
 #include "items.h"
 
 namespace porphyry::text {
@@ -66,7 +67,8 @@ bool ItemReader::record_line(KindTree tree, std::vector<WrittenRecord>& records)
   cursor_.take();
   Token t = cursor_.peek();
   auto size = cursor_.number(uint64_t(1) << 48);
-  if (!size) return cursor_.complain(t, "the record's size is missing", "a number of bytes up to 2^48"), false;
+  if (!size)
+    return cursor_.complain(t, "the record's size is missing", "a number of bytes up to 2^48"), false;
   out.row.size = *size;
   if (!cursor_.expect('{', "before the members")) return false;
   while (!cursor_.at_mark('}')) {
@@ -74,7 +76,8 @@ bool ItemReader::record_line(KindTree tree, std::vector<WrittenRecord>& records)
     t = cursor_.peek();
     auto offset = cursor_.number(uint64_t(1) << 48);
     if (!offset || !cursor_.at_name()) {
-      cursor_.complain(offset ? cursor_.peek() : t, "this is no member", "offset name: kind, such as 4 dry: degree");
+      cursor_.complain(offset ? cursor_.peek() : t, "this is no member",
+                       "offset name: kind, such as 4 dry: degree");
       return false;
     }
     m.member.offset = *offset;
@@ -100,7 +103,8 @@ void ItemReader::add_kinds(std::vector<WrittenKind>& kinds, std::vector<WrittenR
   std::map<uint32_t, Record> record_names;
   auto taken = [&](const Token& t, Name n) {
     if (!kind_names.contains(n.index) && !record_names.contains(n.index)) return;
-    cursor_.complain(t, "a second kind or record is called '" + std::string(realm.text(n)) + "'", "another name");
+    cursor_.complain(t, "a second kind or record is called '" + std::string(realm.text(n)) + "'",
+                     "another name");
   };
   for (size_t k = 0; k < kinds.size(); ++k) {
     taken(kinds[k].token, kinds[k].row.name);

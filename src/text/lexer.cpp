@@ -14,7 +14,8 @@ namespace {
 enum : uint8_t { letter = 1, digit = 2, blank = 4, sign = 8 };
 constexpr auto classes = [] {
   std::array<uint8_t, 256> out{};
-  for (int c = 'a'; c <= 'z'; ++c) out[static_cast<size_t>(c)] = letter, out[static_cast<size_t>(c - 32)] = letter;
+  for (int c = 'a'; c <= 'z'; ++c)
+    out[static_cast<size_t>(c)] = letter, out[static_cast<size_t>(c - 32)] = letter;
   out['_'] = letter;
   for (int c = '0'; c <= '9'; ++c) out[static_cast<size_t>(c)] = digit;
   out[' '] = out['\t'] = out['\r'] = blank;
@@ -26,7 +27,7 @@ bool is_letter(char c) { return is(c, letter); }
 bool is_digit(char c) { return is(c, digit); }
 bool is_word(char c) { return is(c, letter | digit); }
 
-constexpr std::string_view item_words[] = {"func ",   "data ",   "extern ", "local ",  "weak ",
+constexpr std::string_view item_words[] = {"func ",    "data ",   "extern ", "local ", "weak ",
                                            "section ", "module ", "source ", "kinds "};
 
 class Lexer {
@@ -194,7 +195,7 @@ class Lexer {
   const SourceText& source_;
   std::string_view text_;
   size_t at_ = 0;
-  size_t depth_ = 0;      // of brackets and braces that hold lists
+  size_t depth_ = 0;       // of brackets and braces that hold lists
   size_t line_head_ = 0;   // where the first token of the line stands
   size_t line_token_ = 0;  // which it is
   bool in_body_ = false;

@@ -23,7 +23,7 @@ struct LoneComment {  // a comment on a line of its own
 };
 
 struct Tokens {
-  std::vector<Token> list;  // ends with LineEnd, End
+  std::vector<Token> list;       // ends with LineEnd, End
   std::vector<uint32_t> labels;  // first tokens of lines that begin as labels do: a name, then ':' or '('
   std::vector<LoneComment> comments;
   Diagnostics problems;

@@ -25,13 +25,14 @@ std::optional<Word> magnitude(std::string_view digits, unsigned base) {
   if (digits.empty() || digits.size() > 128) return std::nullopt;
   if (digits.size() <= (base == 10 ? 19 : 16)) {  // fits 64 bits whatever the digits are
     uint64_t n = 0;
-    auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), n, static_cast<int>(base));
+    auto [end, error] =
+        std::from_chars(digits.data(), digits.data() + digits.size(), n, static_cast<int>(base));
     if (error != std::errc() || end != digits.data() + digits.size()) return std::nullopt;
     return n;
   }
   Word n = 0;
   for (char c : digits) {
-    unsigned d = c >= '0' && c <= '9' ? unsigned(c - '0')
+    unsigned d = c >= '0' && c <= '9'   ? unsigned(c - '0')
                  : c >= 'a' && c <= 'f' ? unsigned(c - 'a') + 10
                  : c >= 'A' && c <= 'F' ? unsigned(c - 'A') + 10
                                         : 99;

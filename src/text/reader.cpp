@@ -158,7 +158,8 @@ bool ItemReader::parameter_marks(FunctionFacts& facts, size_t parameter) {
   return true;
 }
 
-std::optional<Signature> ItemReader::signature_of(bool named, std::vector<Name>& names, FunctionFacts& facts) {
+std::optional<Signature> ItemReader::signature_of(bool named, std::vector<Name>& names,
+                                                  FunctionFacts& facts) {
   Signature out;
   if (!cursor_.expect('(', "before the parameters")) return std::nullopt;
   while (!cursor_.at_mark(')')) {

@@ -31,7 +31,8 @@ class ModuleWriter {
     out_ += module_.layout.order == ByteOrder::Big ? "layout big" : "layout little";
     if (module_.layout.pointer_bits != 64) out_ += fmt::format(" pointers {}", module_.layout.pointer_bits);
     out_ += "\n";
-    for (const SourceFile& f : module_.sources) out_ += fmt::format("source {} {}\n", f.number, quoted(f.name));
+    for (const SourceFile& f : module_.sources)
+      out_ += fmt::format("source {} {}\n", f.number, quoted(f.name));
     for (size_t k = 0; k < module_.kinds.tree_count(); ++k) tree(KindTree(k));
     for (size_t k = 0; k < module_.symbol_count(); ++k) symbol(Symbol(k));
     comments(Above::End, 0, "");
@@ -85,6 +86,7 @@ class ModuleWriter {
   void symbol(Symbol s) {
     SymbolKind kind = module_[s].kind;
     bool apart = s.index == 0 || kind == SymbolKind::Function ||
+                 comments_.contains({Above::Symbol, s.index}) ||
                  module_[Symbol(s.index - 1)].kind == SymbolKind::Function;
     if (apart) out_ += "\n";
     comments(Above::Symbol, s.index, "");

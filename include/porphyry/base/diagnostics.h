@@ -28,7 +28,7 @@ using Diagnostics = std::vector<Diagnostic>;
 template <class T>
 class Result {
  public:
-  Result(T value) : value_(std::move(value)) {}  // NOLINT: conversion is the point
+  Result(T value) : value_(std::move(value)) {}               // NOLINT: conversion is the point
   Result(Diagnostics why) : why_(std::move(why)) {}           // NOLINT
   Result(Diagnostic why) { why_.push_back(std::move(why)); }  // NOLINT
 

@@ -27,7 +27,7 @@ inline uint64_t hash_of(std::string_view text) {
     h ^= h >> 29;
   }
   uint64_t word = 0;
-  std::memcpy(&word, at, left);
+  if (left) std::memcpy(&word, at, left);
   return mixed(h ^ word);
 }
 

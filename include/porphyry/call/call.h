@@ -43,7 +43,7 @@ struct PreparedCall {
   Symbol function;
   struct Argument {
     std::vector<uint64_t> words = {};  // as constants have them
-    int piece = -1;  // index of the memory whose address it is
+    int piece = -1;                    // index of the memory whose address it is
   };
   std::vector<Argument> arguments;
   std::vector<MemoryPiece> pieces;

@@ -2,8 +2,8 @@
 //
 // Memory is bytes in objects: each data item, each `reserve`, each piece handed in. A pointer is an object
 // and an address; only access checks bounds. Bytes remember the pointer that was stored in them. A run ends
-// with a result, a trap or a fault (the program broke a rule or its author's word), or it exhausts what it was
-// given (steps, frames, memory), which proves nothing.
+// with a result, a trap or a fault (the program broke a rule or its author's word), or it exhausts what it
+// was given (steps, frames, memory), which proves nothing.
 //
 // Calls do not use the host's stack. Nothing is shared between evaluators.
 #pragma once
@@ -56,8 +56,8 @@ class HostCall {
   std::span<const Datum> arguments;  // lanes one behind the other
   std::span<Datum> results;
 
-  // Bytes that a pointer leads to; empty when they are not all inside a live object. Writing where the function
-  // is declared not to, or into constants, gives nothing and ends the run with a fault.
+  // Bytes that a pointer leads to; empty when they are not all inside a live object. Writing where the
+  // function is declared not to, or into constants, gives nothing and ends the run with a fault.
   virtual std::span<const uint8_t> read(Datum pointer, uint64_t size) = 0;
   virtual std::span<uint8_t> write(Datum pointer, uint64_t size) = 0;
   // A new object with arbitrary contents.

@@ -9,9 +9,9 @@ namespace porphyry {
 
 using KindPath = Id<struct KindPathTag>;  // what an access touches: a row of the module's kinds
 
-// The address [pointer + index*scale + offset] and what is said of the access through it. Its operands are, in
-// this order: the pointer, the index when `indexed`, the mask when `masked`, and for a masked load the value
-// of its inactive lanes.
+// The address [pointer + index*scale + offset] and what is said of the access through it. Its operands are,
+// in this order: the pointer, the index when `indexed`, the mask when `masked`, and for a masked load the
+// value of its inactive lanes.
 struct Address {
   int64_t scale = 1;
   int64_t offset = 0;
@@ -20,8 +20,8 @@ struct Address {
   bool indexed = false;
   bool masked = false;
   bool is_volatile = false;
-  bool early = false;          // moved over a branch: where kinds are broken its value is arbitrary instead
-  bool as_unwritten = false;   // `as const`: nobody writes the bytes while the object lives
+  bool early = false;         // moved over a branch: where kinds are broken its value is arbitrary instead
+  bool as_unwritten = false;  // `as const`: nobody writes the bytes while the object lives
   bool operator==(const Address&) const = default;
   unsigned operand_count() const { return 1u + (indexed ? 1u : 0u); }  // of the address alone
 };

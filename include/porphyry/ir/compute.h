@@ -17,14 +17,14 @@ struct Computed {
   Word second = 0;  // of operations with two results
 };
 
-// Computes a pure or trapping operation of Layout One, Two, Three, Pick, Convert, Pair or Carry on scalars, or
-// on one lane. `operand` is the type of the operands (of the last two for Pick, of the first for Carry),
-// `result` the first result's. Arguments are masked to their widths. Widths up to 128 bits. Pointers compute as
-// integers of their width. O(width) at most.
+// Computes a pure or trapping operation of Layout One, Two, Three, Pick, Convert, Pair or Carry on scalars,
+// or on one lane. `operand` is the type of the operands (of the last two for Pick, of the first for Carry),
+// `result` the first result's. Arguments are masked to their widths. Widths up to 128 bits. Pointers compute
+// as integers of their width. O(width) at most.
 Computed compute(Op op, Type operand, Type result, std::span<const Word> arguments);
 
-// All plain operations (OperationInfo::is_plain), lanes included: operands stand one behind the other in `in`,
-// one word a lane; results in `out`. `lanes` are a shuffle's. False: it traps. O(lanes).
+// All plain operations (OperationInfo::is_plain), lanes included: operands stand one behind the other in
+// `in`, one word a lane; results in `out`. `lanes` are a shuffle's. False: it traps. O(lanes).
 bool compute_lanes(Op op, std::span<const Type> operands, std::span<const Type> results,
                    std::span<const Word> in, std::span<Word> out, std::span<const uint16_t> lanes = {});
 

@@ -212,8 +212,8 @@ class Function {
   Value constant_lanes(Type type, std::span<const uint64_t> words);  // as constant_words gives them
   // Whether all lanes of a constant are the same.
   bool is_uniform(Value v) const;
-  Instruction definition(Value v) const;     // nothing for parameters and constants
-  Block defining_block(Value v) const;       // the entry for parameters; nothing for constants
+  Instruction definition(Value v) const;  // nothing for parameters and constants
+  Block defining_block(Value v) const;    // the entry for parameters; nothing for constants
   size_t result_index(Value v) const { return values_[v].index; }
 
   struct Use {

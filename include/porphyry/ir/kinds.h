@@ -31,7 +31,7 @@ struct KindRow {
 struct RecordMember {
   uint64_t offset;
   Name name;
-  Kind kind;      // one of the two
+  Kind kind;  // one of the two
   Record record;
 };
 
@@ -75,8 +75,8 @@ class Kinds {
   Kind find_kind(KindTree tree, Name name) const;
   Record find_record(KindTree tree, Name name) const;
 
-  // The path to a kind, or to the member at the end of `members`. The same path gives the same handle. Nothing
-  // when a step leads to no member or the end is a record. O(length * log paths).
+  // The path to a kind, or to the member at the end of `members`. The same path gives the same handle.
+  // Nothing when a step leads to no member or the end is a record. O(length * log paths).
   KindPath path(Kind kind);
   std::optional<KindPath> path(Record record, std::vector<uint16_t> members);
 

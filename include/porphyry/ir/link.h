@@ -6,13 +6,14 @@
 
 namespace porphyry {
 
-// Puts all of `other` into `into`, which may live in another realm: names are interned anew, positions, sources
-// and kinds find their counterparts or are added.
+// Puts all of `other` into `into`, which may live in another realm: names are interned anew, positions,
+// sources and kinds find their counterparts or are added.
 //
 // What one module has and the other declares external become one. A local symbol whose name is taken gets
-// another. A weak one gives way to one that is not; of two weak ones the first stays. What does not go together
-// is told, all at once, and `into` is left as it was: two symbols of one name, an external declaration that does
-// not match, kinds of one name laid out differently, other layouts of memory. O(size of both).
+// another. A weak one gives way to one that is not; of two weak ones the first stays. What does not go
+// together is told, all at once, and `into` is left as it was: two symbols of one name, an external
+// declaration that does not match, kinds of one name laid out differently, other layouts of memory. O(size of
+// both).
 Diagnostics link(Module& into, const Module& other);
 
 // Copies one function, without what it refers to: other symbols are found by name or declared external.

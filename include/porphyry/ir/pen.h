@@ -85,7 +85,8 @@ class Pen {
     Block to;
     std::vector<Value> arguments = {};
   };
-  void choose(Value v, std::span<const Case> cases, Block otherwise, std::initializer_list<Value> arguments = {});
+  void choose(Value v, std::span<const Case> cases, Block otherwise,
+              std::initializer_list<Value> arguments = {});
   void give_back(std::initializer_list<Value> results);  // return
   void trap();
 

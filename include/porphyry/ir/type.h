@@ -45,9 +45,7 @@ class Type {
   constexpr unsigned total_bits() const { return bits_ * lanes_; }
   // Bytes in memory: each element in whole bytes, but lanes of bool as one integer of as many bits. Spare
   // bits are zero.
-  constexpr unsigned bytes() const {
-    return is_bool() ? (lanes_ + 7u) / 8u : lanes_ * element_bytes();
-  }
+  constexpr unsigned bytes() const { return is_bool() ? (lanes_ + 7u) / 8u : lanes_ * element_bytes(); }
   constexpr unsigned element_bytes() const { return (bits_ + 7u) / 8u; }
   // 64-bit words that hold a constant of the type: one or two an element, low word first, lane by lane.
   constexpr unsigned words() const { return lanes_ * words_per_lane(); }

@@ -22,13 +22,13 @@ struct OperandForm {
   const Address* from = nullptr;     // copy
 };
 
-// The types of the results of any operation but a call; `stated` is the type that stands behind the operation,
-// for `shuffle` that of its result, for `reserve` and `address` the module's pointer. Gives their number, at
-// most two. The operands must have been found right.
+// The types of the results of any operation but a call; `stated` is the type that stands behind the
+// operation, for `shuffle` that of its result, for `reserve` and `address` the module's pointer. Gives their
+// number, at most two. The operands must have been found right.
 unsigned result_types(Op op, std::span<const Type> operands, Type stated, Type out[2]);
 
-// Checks operand types, and the result types unless `results` is empty, of one instruction other than a call, a
-// return or an edge's arguments, whose types come from elsewhere.
+// Checks operand types, and the result types unless `results` is empty, of one instruction other than a call,
+// a return or an edge's arguments, whose types come from elsewhere.
 std::optional<TypingProblem> typing_problem(Op op, std::span<const Type> operands,
                                             std::span<const Type> results, const OperandForm& form = {});
 

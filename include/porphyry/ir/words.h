@@ -26,23 +26,23 @@ enum : uint8_t {
 // Permits: what the author lets the optimizer do.
 namespace permit {
 enum : uint8_t {
-  reorder = 1,     // any bracketing and order of the same sums or products
-  fuse = 2,        // a product and a sum rounded once
-  nonan = 4,       // a NaN as operand or result makes the result arbitrary
-  noinf = 8,       // the same for infinities
-  nozerosign = 16, // the sign of a zero may be either
-  estimate = 32,   // within 2 units in the last place
-  ends = 64        // the loop finishes
+  reorder = 1,      // any bracketing and order of the same sums or products
+  fuse = 2,         // a product and a sum rounded once
+  nonan = 4,        // a NaN as operand or result makes the result arbitrary
+  noinf = 8,        // the same for infinities
+  nozerosign = 16,  // the sign of a zero may be either
+  estimate = 32,    // within 2 units in the last place
+  ends = 64         // the loop finishes
 };
 inline constexpr uint8_t of_floats = 63;
-}
+}  // namespace permit
 
 // Marks of a parameter.
 namespace mark {
 enum : uint8_t {
-  sole = 1,     // while the call runs, bytes that are written are reached only through it or only around it
+  sole = 1,       // while the call runs, bytes that are written are reached only through it or only around it
   unwritten = 2,  // spelled `const`: this call writes nothing through it
-  secret = 4    // must not decide branches or addresses
+  secret = 4      // must not decide branches or addresses
 };
 }
 

@@ -1,5 +1,5 @@
-// The packed form (.porb): a module in few bytes, read several times faster than text. docs/packed.md describes
-// it byte by byte.
+// The packed form (.porb): a module in few bytes, read several times faster than text. docs/packed.md
+// describes it byte by byte.
 //
 // What was written reads back to the same module: the same text, and packed again the same bytes. A file says
 // its version; every version ever written keeps loading.

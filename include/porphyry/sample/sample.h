@@ -1,8 +1,9 @@
-// Makes programs: for tests of whatever reads, changes or lowers the IR. From one seed always the same program.
+// Makes programs: for tests of whatever reads, changes or lowers the IR. From one seed always the same
+// program.
 //
 // Programs are valid and end. They never fault: accesses stay in bounds, promises and kinds hold, `sole` and
-// `const` are kept; a few trap. What they compute depends on no open choice: fresh bytes are written before they
-// are read, addresses and the bits of NaNs stay hidden. So two runs that differ show a mistake.
+// `const` are kept; a few trap. What they compute depends on no open choice: fresh bytes are written before
+// they are read, addresses and the bits of NaNs stay hidden. So two runs that differ show a mistake.
 #pragma once
 
 #include <array>
@@ -25,9 +26,9 @@ struct Sample {
   static constexpr size_t piece_bytes = 256;
 
   std::unique_ptr<Module> module;
-  Symbol main;                       // takes the address of a piece of memory first
-  Symbol store;                      // data that it may leave changed
-  std::vector<uint64_t> arguments;   // of the other parameters: the words of each, see Type::words
+  Symbol main;                      // takes the address of a piece of memory first
+  Symbol store;                     // data that it may leave changed
+  std::vector<uint64_t> arguments;  // of the other parameters: the words of each, see Type::words
   static std::array<uint8_t, piece_bytes> fresh_piece();  // what the piece holds at first
 };
 

@@ -20,7 +20,7 @@ struct TextMap {
     SideTable<Block, Place> blocks;
     bool is_complete = true;  // false when mistakes left parts of the body out
   };
-  std::vector<Body> bodies;  // by symbol
+  std::vector<Body> bodies;           // by symbol
   std::vector<Place> kinds, records;  // by handle
 };
 
