@@ -17,6 +17,7 @@ std::string render(const SampleCoverage& c) {
     for (Op op : missing) out += fmt::format(" {}", info(op).name);
     out += "\n";
   }
+  out += "\n";
   // In columns, the table's order downwards.
   constexpr size_t columns = 4;
   size_t rows = (operation_count + columns - 1) / columns;
@@ -24,8 +25,11 @@ std::string render(const SampleCoverage& c) {
   int digits = static_cast<int>(fmt::formatted_size("{}", most));
   for (size_t r = 0; r < rows; ++r) {
     std::string line;
-    for (size_t k = r; k < operation_count; k += rows)
-      line += fmt::format("  {:<14} {:>{}}", info(static_cast<Op>(k)).name, c.uses[k], digits);
+    for (size_t k = r; k < operation_count; k += rows) {
+      const OperationInfo& op = info(static_cast<Op>(k));
+      std::string name = std::string(op.name) + (op.layout == Layout::CallThrough ? " [p]" : "");
+      line += fmt::format("  {:<15} {:>{}}", name, c.uses[k], digits);
+    }
     out += line + "\n";
   }
   return out;

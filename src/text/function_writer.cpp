@@ -66,6 +66,14 @@ std::string FunctionWriter::free_name(char letter, uint32_t index, bool for_bloc
   return name;
 }
 
+// Nothing when there is no such operand: what is printed may be about to be refused for it.
+Value FunctionWriter::operand(Instruction i, size_t k) const {
+  return k < function_.operand_count(i) ? function_.operand(i, k) : Value();
+}
+
+bool FunctionWriter::is_literal(Value v) const { return v.exists() && function_.is_constant(v); }
+Type FunctionWriter::type(Value v) const { return v.exists() ? function_.type(v) : Type(); }
+
 std::string FunctionWriter::value(Value v) {
   if (!v.exists()) return "?";
   if (function_.is_constant(v)) return literal_text(function_.constant_words(v), function_.type(v));
@@ -73,9 +81,7 @@ std::string FunctionWriter::value(Value v) {
   return n.exists() ? shown_name(module_.text(n)) : free_name('v', v.index, false);
 }
 
-std::string FunctionWriter::typed(Value v) {
-  return value(v) + (v.exists() && function_.is_constant(v) ? ":" + function_.type(v).name() : "");
-}
+std::string FunctionWriter::typed(Value v) { return value(v) + (is_literal(v) ? ":" + type(v).name() : ""); }
 
 std::string FunctionWriter::block(Block b) {
   Name n = function_.name(b);
@@ -86,7 +92,7 @@ std::string FunctionWriter::block(Block b) {
 std::string FunctionWriter::list(Instruction i, size_t from, bool all_typed, size_t typed_from) {
   std::string out;
   for (size_t k = from; k < function_.operand_count(i); ++k) {
-    Value v = function_.operand(i, k);
+    Value v = operand(i, k);
     out += (k > from ? ", " : "") + (all_typed || k >= typed_from ? typed(v) : value(v));
   }
   return out;
@@ -96,10 +102,10 @@ std::string FunctionWriter::list(Instruction i, size_t from, bool all_typed, siz
 // first carries its type.
 std::string FunctionWriter::plain_operands(Instruction i, size_t first, size_t last) {
   bool all_literal = true;
-  for (size_t k = first; k < last; ++k) all_literal &= function_.is_constant(function_.operand(i, k));
+  for (size_t k = first; k < last; ++k) all_literal &= is_literal(operand(i, k));
   std::string out;
   for (size_t k = first; k < last; ++k) {
-    Value v = function_.operand(i, k);
+    Value v = operand(i, k);
     out += (k > first ? ", " : "") + (all_literal && k == first ? typed(v) : value(v));
   }
   return out;
@@ -108,25 +114,24 @@ std::string FunctionWriter::plain_operands(Instruction i, size_t first, size_t l
 std::string FunctionWriter::plain(Instruction i) {
   size_t count = function_.operand_count(i);
   if (info(function_.op(i)).layout == Layout::Carry)
-    return plain_operands(i, 0, 2) + ", " + value(function_.operand(i, 2));
+    return plain_operands(i, 0, 2) + ", " + value(operand(i, 2));
   if (info(function_.op(i)).layout != Layout::Pick) return plain_operands(i, 0, count);
-  Value condition = function_.operand(i, 0);  // a literal one is a plain bool unless it says otherwise
-  bool lanes = function_.is_constant(condition) && function_.type(condition).has_lanes();
+  Value condition = operand(i, 0);  // a literal one is a plain bool unless it says otherwise
+  bool lanes = is_literal(condition) && type(condition).has_lanes();
   return (lanes ? typed(condition) : value(condition)) + ", " + plain_operands(i, 1, count);
 }
 
 std::string FunctionWriter::lanes(Instruction i) {
   auto index = [&] {
-    Value v = function_.operand(i, 1);
-    return function_.type(v) == Type::integer(32) ? value(v) : typed(v);
+    Value v = operand(i, 1);
+    return type(v) == Type::integer(32) ? value(v) : typed(v);
   };
   switch (info(function_.op(i)).layout) {
-    case Layout::Lane: return typed(function_.operand(i, 0)) + ", " + index();
-    case Layout::Put:
-      return typed(function_.operand(i, 0)) + ", " + index() + ", " + value(function_.operand(i, 2));
+    case Layout::Lane: return typed(operand(i, 0)) + ", " + index();
+    case Layout::Put: return typed(operand(i, 0)) + ", " + index() + ", " + value(operand(i, 2));
     case Layout::Shuffle: {
       std::string out = plain_operands(i, 0, 2) + ", {";
-      for (unsigned k = 0; k < function_.type(function_.result(i)).lanes(); ++k)
+      for (unsigned k = 0; function_.result_count(i) && k < function_.type(function_.result(i)).lanes(); ++k)
         out += fmt::format("{}{}", k ? ", " : "", function_.shuffle_lane(i, k));
       return out + "}";
     }
@@ -135,11 +140,11 @@ std::string FunctionWriter::lanes(Instruction i) {
 }
 
 std::string FunctionWriter::address(const Address& a, Instruction i, size_t from) {
-  std::string out = "[" + value(function_.operand(i, from));
+  std::string out = "[" + value(operand(i, from));
   if (a.indexed) {
-    Value index = function_.operand(i, from + 1);
+    Value index = operand(i, from + 1);
     out += " + " + value(index);
-    if (a.scale != 1 || function_.is_constant(index)) out += "*" + std::to_string(a.scale);
+    if (a.scale != 1 || is_literal(index)) out += "*" + std::to_string(a.scale);
   }
   if (a.offset > 0) out += fmt::format(" + {}", a.offset);
   if (a.offset < 0) out += fmt::format(" - {}", 0 - static_cast<uint64_t>(a.offset));
@@ -152,8 +157,8 @@ std::string FunctionWriter::access(Instruction i, size_t from) {
   std::string out = address(a, i, from);
   if (a.masked) {
     size_t mask = from + a.operand_count();
-    out += " where " + value(function_.operand(i, mask));
-    if (function_.op(i) == Op::Load) out += " else " + value(function_.operand(i, mask + 1));
+    out += " where " + value(operand(i, mask));
+    if (function_.op(i) == Op::Load) out += " else " + value(operand(i, mask + 1));
   }
   if (a.align != module_.kinds.align(a.kind)) out += fmt::format(" align {}", a.align);
   if (a.kind.exists())
@@ -165,9 +170,9 @@ std::string FunctionWriter::access(Instruction i, size_t from) {
 
 std::string FunctionWriter::block_of_memory(Instruction i) {
   size_t count = function_.operand_count(i);
-  std::string bytes = value(function_.operand(i, count - 1));
+  std::string bytes = value(operand(i, count - 1));
   if (function_.op(i) == Op::Fill)
-    return typed(function_.operand(i, 0)) + ", " + address(function_.address(i), i, 1) + ", " + bytes;
+    return typed(operand(i, 0)) + ", " + address(function_.address(i), i, 1) + ", " + bytes;
   const CopyShape& shape = function_.copy_shape(i);
   return address(shape.to, i, 0) + ", " + address(shape.from, i, shape.to.operand_count()) + ", " + bytes;
 }
@@ -182,7 +187,7 @@ std::string FunctionWriter::call(Instruction i) {
 }
 
 std::string FunctionWriter::call_through(Instruction i) {
-  std::string out = "[" + value(function_.operand(i, 0)) + "](" + list(i, 1, true) + ")";
+  std::string out = "[" + value(operand(i, 0)) + "](" + list(i, 1, true) + ")";
   for (size_t k = 0; k < function_.result_count(i); ++k)
     out += (k ? ", " : " -> ") + function_.type(function_.result(i, k)).name();
   return out;
@@ -199,7 +204,7 @@ std::string FunctionWriter::target(Edge e, bool weighted) {
 
 std::string FunctionWriter::when(Instruction i) {
   Edge yes = function_.edge(i, 0), no = function_.edge(i, 1);
-  std::string out = value(function_.operand(i, 0));
+  std::string out = value(operand(i, 0));
   bool counted = function_.weight(yes) != Function::no_weight && function_.weight(no) != Function::no_weight;
   if (function_.hint(i) == Function::Hint::Likely) out += " likely";
   if (function_.hint(i) == Function::Hint::Rarely) out += " rarely";
@@ -209,11 +214,12 @@ std::string FunctionWriter::when(Instruction i) {
 }
 
 std::string FunctionWriter::choose(Instruction i) {
-  Type type = function_.type(function_.operand(i, 0));
-  std::string out = typed(function_.operand(i, 0)) + " { ";
+  Type chosen = type(operand(i, 0));
+  std::string out = typed(operand(i, 0)) + " { ";
   size_t last = function_.edge_count(i) - 1;
   for (size_t k = 0; k < last; ++k)
-    out += literal_text(function_.case_value(i, k), type) + ": " + target(function_.edge(i, k), true) + ", ";
+    out += (chosen.is_integer() ? literal_text(function_.case_value(i, k), chosen) : "?") + ": " +
+           target(function_.edge(i, k), true) + ", ";
   return out + "else: " + target(function_.edge(i, last), true) + " }";
 }
 
@@ -229,7 +235,9 @@ std::string FunctionWriter::results(Instruction i) {
 std::string FunctionWriter::body(Instruction i) {
   const OperationInfo& row = info(function_.op(i));
   std::string out = std::string(row.name) + " ";
-  auto type = [&] { return function_.type(function_.result(i)).name() + " "; };
+  auto stated = [&] {
+    return (function_.result_count(i) ? function_.type(function_.result(i)) : Type()).name() + " ";
+  };
   switch (row.layout) {
     case Layout::One:
     case Layout::Two:
@@ -242,10 +250,10 @@ std::string FunctionWriter::body(Instruction i) {
     case Layout::Lane:
     case Layout::Put:
     case Layout::Shuffle: return out + lanes(i);
-    case Layout::Convert: return out + type() + typed(function_.operand(i, 0));
-    case Layout::Splat: return out + type() + value(function_.operand(i, 0));
-    case Layout::Load: return out + type() + access(i, 0);
-    case Layout::Store: return out + typed(function_.operand(i, 0)) + ", " + access(i, 1);
+    case Layout::Convert: return out + stated() + typed(operand(i, 0));
+    case Layout::Splat: return out + stated() + value(operand(i, 0));
+    case Layout::Load: return out + stated() + access(i, 0);
+    case Layout::Store: return out + typed(operand(i, 0)) + ", " + access(i, 1);
     case Layout::At: return out + address(function_.address(i), i, 0);
     case Layout::Reserve: {
       const ReserveShape& shape = function_.reserve_shape(i);
@@ -259,7 +267,7 @@ std::string FunctionWriter::body(Instruction i) {
     case Layout::Sole:
     case Layout::End: return out + list(i, 0);
     case Layout::Watch:
-      return out + shown_name(module_.text(function_.watched(i))) + " = " + typed(function_.operand(i, 0));
+      return out + shown_name(module_.text(function_.watched(i))) + " = " + typed(operand(i, 0));
     case Layout::Call: return out + call(i);
     case Layout::CallThrough: return out + call_through(i);
     case Layout::Go: return out + target(function_.edge(i, 0), true);

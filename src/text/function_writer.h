@@ -31,6 +31,9 @@ class FunctionWriter {
     std::string results, body, position;
   };
 
+  Value operand(Instruction i, size_t k) const;
+  bool is_literal(Value v) const;
+  Type type(Value v) const;
   std::string typed(Value v);
   std::string list(Instruction i, size_t from, bool all_typed = false, size_t typed_from = ~size_t(0));
   std::string plain_operands(Instruction i, size_t first, size_t last);
