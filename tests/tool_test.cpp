@@ -59,6 +59,42 @@ TEST(Tool, VerbsDoTheirWork) {
   EXPECT_NE(testing::contents(folder.file("m.s")).find(".globl f"), std::string::npos);
 }
 
+TEST(Tool, PacksAndMakesPrograms) {
+  TemporaryFolder folder;
+  std::string file = folder.write("m.por", small_program), packed = folder.file("m.porb");
+  EXPECT_EQ(tool(fmt::format("pack {} -o {}", file, packed)).status, 0);
+  EXPECT_EQ(testing::contents(packed).substr(0, 4), "PORB");
+  EXPECT_EQ(tool("unpack " + packed).out, tool("show " + file).out);
+  EXPECT_EQ(tool("run " + packed + " f 4 zero:8").out, "1\n");  // every verb takes either form
+  EXPECT_EQ(tool("check " + packed).out, "");
+  std::string cut = folder.write("cut.porb", testing::contents(packed).substr(0, 60));
+  Ran refused = tool("check " + cut + " 2>&1");
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_NE(refused.out.find("bytes behind its header"), std::string::npos) << refused.out;
+  std::string sample = folder.file("s.por");
+  EXPECT_EQ(tool("make-sample --seed 5 -o " + sample).status, 0);
+  EXPECT_EQ(tool("check " + sample).out, "");
+  EXPECT_EQ(tool("make-sample --seed 5").out, testing::contents(sample));
+  EXPECT_EQ(tool("make-sample --seed 5 --as packed").out.substr(0, 4), "PORB");
+  EXPECT_EQ(tool("lower " + folder.write("l.por", tool("make-sample --seed 5 --lowerable").out)).status, 0);
+  Ran coverage = tool("make-sample --count 400 --coverage");
+  EXPECT_NE(coverage.out.find("100.0 % of the"), std::string::npos) << coverage.out;
+  EXPECT_EQ(tool("make-sample --count 3 2>&1").status, 2);
+  EXPECT_EQ(tool("make-sample --as other 2>&1").status, 2);
+  EXPECT_EQ(nlohmann::json::parse(tool("operations --json").out)[0]["name"], "add");
+  std::string lanes = folder.write("w.por",
+                                   "module m\nfunc twice(v: i128[4]) -> i128[4], bool {\na:\n"
+                                   "  w = mul v, 36893488147419103232\n  b = any {true, false}:bool[2]\n"
+                                   "  return w, b\n}\n");
+  Ran wide = tool("run " + lanes + " twice '{1, 2, 3, 4}'");
+  EXPECT_EQ(
+      wide.out,
+      "{36893488147419103232, 73786976294838206464, 110680464442257309696, 147573952589676412928}\ntrue\n");
+  Ran not_yet = tool("lower " + lanes);
+  EXPECT_EQ(not_yet.status, 1);
+  EXPECT_NE(not_yet.out.find("cannot be lowered to machine code yet"), std::string::npos) << not_yet.out;
+}
+
 struct Fault {
   std::string arguments;
   int status;
