@@ -289,6 +289,9 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
     const SymbolRow& row = module[Symbol(k)];
     auto complain = [&](std::string message, std::string expected) {
       Diagnostic d = complaint("'" + std::string(module.text(row.name)) + "' " + message, expected);
+      const Signature* signature = module.signature(Symbol(k));
+      d.excerpt = std::string(module.text(row.name)) + (signature ? signature->text() : "");
+      d.length = static_cast<uint32_t>(d.excerpt.size());
       if (origin.places) {
         TextMap::Place place = origin.places->bodies[k].header;
         d = origin.source->at(place.offset, place.length, d.message, d.expected);

@@ -1,5 +1,7 @@
 #include "verify_kinds.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <utility>
 
@@ -24,21 +26,26 @@ class KindVerifier {
  private:
   std::string name(Name n) const { return "'" + std::string(module_.text(n)) + "'"; }
 
-  void complain(const std::vector<TextMap::Place>* places, uint32_t index, std::string message,
-                std::string expected) {
-    if (origin_.places && index < places->size())
+  void complain(const std::vector<TextMap::Place>* places, uint32_t index, std::string excerpt,
+                std::string message, std::string expected) {
+    if (origin_.places && index < places->size()) {
       out_.push_back(origin_.source->at((*places)[index].offset, (*places)[index].length, std::move(message),
                                         std::move(expected)));
-    else
-      out_.push_back(complaint(std::move(message), std::move(expected)));
+    } else {
+      Diagnostic d = complaint(std::move(message), std::move(expected));
+      d.length = static_cast<uint32_t>(excerpt.size());
+      d.excerpt = std::move(excerpt);
+      out_.push_back(std::move(d));
+    }
   }
   void complain(Kind k, std::string message, std::string expected) {
-    complain(origin_.places ? &origin_.places->kinds : nullptr, k.index, std::move(message),
-             std::move(expected));
+    complain(origin_.places ? &origin_.places->kinds : nullptr, k.index,
+             std::string(module_.text(kinds_[k].name)), std::move(message), std::move(expected));
   }
   void complain(Record r, std::string message, std::string expected) {
-    complain(origin_.places ? &origin_.places->records : nullptr, r.index, std::move(message),
-             std::move(expected));
+    complain(origin_.places ? &origin_.places->records : nullptr, r.index,
+             fmt::format("record {} size {}", module_.text(kinds_[r].name), kinds_[r].size),
+             std::move(message), std::move(expected));
   }
 
   void kind(Kind k) {

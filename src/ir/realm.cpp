@@ -21,7 +21,8 @@ void Realm::grow() {
 std::string_view Realm::keep(std::string_view text) {
   if (text.empty()) return {};
   if (text.size() > chunk_left_) {
-    chunk_left_ = std::max<size_t>(text.size(), chunks_.empty() ? 1024 : 65536);
+    // As much again as there is, so that a small realm stays small.
+    chunk_left_ = std::max<size_t>(text.size(), std::clamp<size_t>(chunk_bytes_, 256, 65536));
     chunk_bytes_ += chunk_left_;
     chunks_.push_back(std::make_unique_for_overwrite<char[]>(chunk_left_));
     chunk_at_ = chunks_.back().get();
