@@ -149,7 +149,8 @@ void FunctionReader::instruction(Block b) {
   results(row, flags & has_names);
   detail(row, d);
   if (!in_.good()) return;
-  edges(row, flags & has_weights, d);
+  targets_.clear(), arguments_.clear();
+  if (row.ends_block()) edges(row, flags & has_weights, d);
   if (!in_.good()) return;
   slots_seen_ += operands_.size() + arguments_.size();
   d.operands = operands_, d.results = results_, d.targets = targets_;
@@ -244,7 +245,7 @@ void FunctionReader::cases(size_t count, Function::Draft& d) {
 }
 
 void FunctionReader::edges(const OperationInfo& row, bool weighted, Function::Draft& d) {
-  targets_.clear(), arguments_.clear(), argument_counts_.clear();
+  argument_counts_.clear();
   size_t count = row.layout == Layout::Go ? 1 : row.layout == Layout::When ? 2 : 0;
   if (row.layout == Layout::Choose) {
     count = in_.count("ways");

@@ -20,7 +20,9 @@ class In {
   size_t offset() const { return problem_.empty() ? static_cast<size_t>(at_ - start_) : problem_offset_; }
   size_t left() const { return static_cast<size_t>(end_ - at_); }
 
-  void fail(std::string why) {
+  // What goes wrong goes wrong once: kept out of the way of what goes right.
+  [[gnu::cold, gnu::noinline]] void fail(const char* why) { fail(std::string(why)); }
+  [[gnu::cold, gnu::noinline]] void fail(std::string why) {
     if (!good()) return;
     problem_offset_ = static_cast<size_t>(at_ - start_);
     problem_ = std::move(why);
@@ -28,11 +30,17 @@ class In {
   }
 
   uint8_t byte() {
-    if (at_ == end_) return fail("the file ends too early"), uint8_t(0);
+    if (at_ == end_) [[unlikely]]
+      return fail("the file ends too early"), uint8_t(0);
     return static_cast<uint8_t>(*at_++);
   }
   uint64_t number() {
     if (at_ != end_ && static_cast<uint8_t>(*at_) < 0x80) return static_cast<uint8_t>(*at_++);
+    if (end_ - at_ >= 2 && static_cast<uint8_t>(at_[1]) < 0x80) {
+      uint64_t n = (static_cast<uint8_t>(at_[0]) & 0x7fu) | uint64_t(static_cast<uint8_t>(at_[1])) << 7;
+      at_ += 2;
+      return n;
+    }
     return long_number();
   }
   // Whether these two bytes come next; then they are taken. A first byte of zero never matches.
@@ -45,16 +53,12 @@ class In {
   // A number below `limit`.
   uint64_t below(uint64_t limit, const char* what) {
     uint64_t n = number();
-    if (n < limit) return n;
-    fail(std::string(what) + " " + std::to_string(n) + " is not there: there are " + std::to_string(limit));
-    return 0;
+    return n < limit ? n : not_there(n, limit, what);
   }
   // How many of something follow; each takes a byte at least, so more than there are bytes cannot be.
   size_t count(const char* what) {
     uint64_t n = number();
-    if (n <= left()) return static_cast<size_t>(n);
-    fail(std::to_string(n) + " " + what + " do not fit the rest of the file");
-    return 0;
+    return n <= left() ? static_cast<size_t>(n) : too_many(n, what);
   }
   std::string_view text() {
     size_t n = count("letters");
@@ -74,12 +78,24 @@ class In {
       default: break;
     }
     bool good = t.exists() && code >> 27 == 0 && lanes <= Type::lane_limit && !(t.is_pointer() && lanes > 1);
-    if (!good) return fail("there is no type " + std::to_string(code)), Type::boolean();
+    if (!good) return no_type(code);
     return t.with_lanes(lanes);
   }
 
  private:
-  uint64_t long_number() {
+  [[gnu::cold, gnu::noinline]] uint64_t not_there(uint64_t n, uint64_t limit, const char* what) {
+    fail(std::string(what) + " " + std::to_string(n) + " is not there: there are " + std::to_string(limit));
+    return 0;
+  }
+  [[gnu::cold, gnu::noinline]] size_t too_many(uint64_t n, const char* what) {
+    fail(std::to_string(n) + " " + what + " do not fit the rest of the file");
+    return 0;
+  }
+  [[gnu::cold, gnu::noinline]] Type no_type(uint64_t code) {
+    fail("there is no type " + std::to_string(code));
+    return Type::boolean();
+  }
+  [[gnu::noinline]] uint64_t long_number() {
     uint64_t n = 0;
     for (unsigned shift = 0; shift < 64; shift += 7) {
       uint8_t b = byte();
