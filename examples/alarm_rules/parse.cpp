@@ -30,7 +30,6 @@ class Parser {
   // -------------------------------------------------------------------------------------------------
 
   void next() {
-    previous_line_ = line_;
     for (;;) {
       while (at_ < text_.size() && std::isspace(static_cast<unsigned char>(text_[at_])))
         line_ += text_[at_++] == '\n';
@@ -194,7 +193,7 @@ class Parser {
   const SourceText& source_;
   std::string_view text_, word_;
   size_t at_ = 0;
-  int line_ = 1, previous_line_ = 1, depth_ = 0;
+  int line_ = 1, depth_ = 0;
   Place place_;
   Diagnostics problems_;
 };

@@ -2,38 +2,9 @@
 
 #include <algorithm>
 
+#include "porphyry/ir/order.h"
+
 namespace porphyry {
-namespace {
-
-std::vector<Block> reverse_postorder(const Function& f) {
-  std::vector<Block> post;
-  if (!f.entry().exists()) return post;
-  std::vector<bool> seen(f.block_limit());
-  struct Visit {
-    Block block;
-    size_t edge;
-  };
-  std::vector<Visit> stack{{f.entry(), 0}};
-  seen[f.entry().index] = true;
-  while (!stack.empty()) {
-    auto& [block, at] = stack.back();
-    Instruction end = f.terminator(block);
-    if (!end.exists() || at == f.edge_count(end)) {
-      post.push_back(block);
-      stack.pop_back();
-      continue;
-    }
-    Block to = f.to(f.edge(end, at++));
-    if (seen[to.index]) continue;
-    seen[to.index] = true;
-    stack.push_back({to, 0});
-  }
-  std::reverse(post.begin(), post.end());
-  return post;
-}
-
-}  // namespace
-
 Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
   constexpr uint32_t unknown = 0xffffffff;
   for (size_t k = 0; k < order_.size(); ++k) number_.set(order_[k], static_cast<uint32_t>(k + 1));

@@ -28,7 +28,6 @@ class Derivations {
   // promise on them cost one look.
   enum class Broken : uint8_t { Nothing, Sole, Unwritten };
   Broken access(Datum pointer, uint64_t offset, uint64_t size, bool writes, bool keep_book);
-  bool watches(uint32_t object) const { return by_object_.contains(object); }
   bool any() const { return !active_.empty(); }
   // Bytes of memory that keeping book takes.
   uint64_t bytes() const { return earlier_.size() * 4 + touched_chunks_ * 80; }

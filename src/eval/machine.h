@@ -24,7 +24,6 @@ class Evaluator::Machine {
   Outcome call(Symbol function, std::span<const Datum> arguments);
 
  private:
-  friend class HostCallImpl;
   struct Frame {
     Symbol function;
     const eval::Plan* plan;

@@ -23,8 +23,11 @@ bool is_readable(const Function& f, const std::vector<Block>& order, const std::
   return true;
 }
 
+}  // namespace
+
 std::vector<Block> reverse_postorder(const Function& f) {
   std::vector<Block> order;
+  if (!f.entry().exists()) return order;
   std::vector<uint8_t> seen(f.block_limit());
   std::vector<std::pair<Block, size_t>> way{{f.entry(), 0}};
   seen[f.entry().index] = 1;
@@ -40,12 +43,8 @@ std::vector<Block> reverse_postorder(const Function& f) {
     if (!seen[to.index]) seen[to.index] = 1, way.push_back({to, 0});
   }
   std::reverse(order.begin(), order.end());
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
-    if (!seen[b.index]) order.push_back(b);
   return order;
 }
-
-}  // namespace
 
 std::vector<Block> readable_order(const Function& f) {
   std::vector<Block> order;
@@ -55,7 +54,12 @@ std::vector<Block> readable_order(const Function& f) {
     order.push_back(b);
   }
   if (order.empty() || is_readable(f, order, place)) return order;
-  return reverse_postorder(f);
+  order = reverse_postorder(f);
+  std::vector<uint8_t> reached(f.block_limit());
+  for (Block b : order) reached[b.index] = 1;
+  for (Block b = f.entry(); b.exists(); b = f.next(b))
+    if (!reached[b.index]) order.push_back(b);
+  return order;
 }
 
 }  // namespace porphyry

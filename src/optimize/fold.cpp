@@ -26,28 +26,44 @@ class Folder {
  private:
   bool one(Instruction i) {
     if (f_.op(i) == Op::When) return branch(i);
-    if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0))) {
+    if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0)) && f_.is_uniform(f_.operand(i, 0))) {
       bool yes = f_.constant_bits(f_.operand(i, 0)) & 1;
       return replace(i, f_.operand(i, yes ? 1 : 2), "the condition is constant");
     }
     const OperationInfo& row = info(f_.op(i));
-    if (row.arity() == 0 || f_.result_count(i) != 1) return false;
-    Word operands[3];
-    for (size_t k = 0; k < f_.operand_count(i); ++k) {
+    if (!row.is_plain() || f_.result_count(i) != 1) return false;
+    Type types[3], result = f_.type(f_.result(i));
+    size_t count = f_.operand_count(i);
+    in_.clear();
+    for (size_t k = 0; k < count; ++k) {
       Value v = f_.operand(i, k);
+      types[k] = f_.type(v);
       // An address's bits are not a number that can be computed with here.
-      if (!f_.is_constant(v) || f_.type(v).is_pointer()) return false;
-      operands[k] = f_.constant_bits(v);
+      if (!f_.is_constant(v) || types[k].is_pointer()) return false;
+      for (unsigned lane = 0; lane < types[k].lanes(); ++lane) in_.push_back(f_.constant_word(v, lane));
     }
-    Type operand = f_.type(f_.operand(i, f_.operand_count(i) - 1)), result = f_.type(f_.result(i));
     if (result.is_pointer()) return false;
-    Computed c = compute(f_.op(i), operand, result, {operands, f_.operand_count(i)});
-    if (c.trapped) {
+    std::vector<uint16_t> picked;
+    for (unsigned k = 0; row.layout == Layout::Shuffle && k < result.lanes(); ++k)
+      picked.push_back(f_.shuffle_lane(i, k));
+    out_.assign(result.lanes(), 0);
+    if (!compute_lanes(f_.op(i), {types, count}, {&result, 1}, in_, out_, picked)) {
       w_.declined(f_.position(i), w_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
                   "operands for which it has a result", {{"operation", write_text(w_.module, f_, i)}});
       return false;
     }
-    return replace(i, f_.constant(result, static_cast<uint64_t>(c.bits)), "all operands are constant");
+    return replace(i, constant_of(result), "all operands are constant");
+  }
+
+  // The constant whose lanes are in out_.
+  Value constant_of(Type type) {
+    if (!type.has_lanes()) return f_.constant(type, out_[0]);
+    std::vector<uint64_t> words;
+    for (Word w : out_) {
+      words.push_back(static_cast<uint64_t>(w));
+      if (type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
+    }
+    return f_.constant_lanes(type, words);
   }
 
   bool replace(Instruction i, Value with, const char* why) {
@@ -81,6 +97,7 @@ class Folder {
   Workplace& w_;
   Function& f_;
   std::vector<Instruction> work_;
+  std::vector<Word> in_, out_;  // lanes of the operands and of the result
 };
 
 }  // namespace

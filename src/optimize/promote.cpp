@@ -54,6 +54,7 @@ class Promoter {
                        "only loads and stores of the slot itself"};
       const Address& a = f_.address(use.user);
       if (a.indexed || a.offset != 0) return Refusal{"a part of it is accessed", "one slot for each part"};
+      if (a.masked) return Refusal{"an access to it is masked", "accesses to all lanes"};
       if (a.is_volatile) return Refusal{"an access to it is volatile", "plain accesses"};
       Type t = loads ? f_.type(f_.result(use.user)) : f_.type(f_.operand(use.user, 0));
       if (type_.exists() && t != type_)

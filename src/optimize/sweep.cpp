@@ -84,7 +84,7 @@ class Sweeper {
         for (size_t k = 0; k < f_.result_count(i); ++k) used |= wanted_[f_.result(i, k)] != 0;
         if (used) continue;
         if (f_.has_effect(i)) {
-          if (f_.result_count(i) && f_.op(i) != Op::Call && info(f_.op(i)).may_trap())
+          if (f_.result_count(i) && !info(f_.op(i)).calls() && info(f_.op(i)).may_trap())
             w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap",
                         "a divisor that is shown not to be zero");
           continue;

@@ -105,10 +105,10 @@ class FunctionPacker {
     for (Value v : constants_) give_number(v);
     for (Block b : order_)
       for (Value v : f_.parameters(b)) give_number(v);
-    first_result_ = next_;
+    uint32_t first_result = next_;
     for (Instruction i : instructions_)
       for (size_t k = 0; k < f_.result_count(i); ++k) give_number(f_.result(i, k));
-    next_ = first_result_;
+    next_ = first_result;
   }
 
   void constants() {
@@ -261,7 +261,7 @@ class FunctionPacker {
   std::vector<Instruction> instructions_;
   std::vector<Value> constants_;
   std::vector<uint32_t> shape_of_;  // by detail: which address, plus one
-  uint32_t next_ = 0, first_result_ = 0;
+  uint32_t next_ = 0;
   int64_t last_position_ = 0;
 };
 
