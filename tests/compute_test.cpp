@@ -191,7 +191,7 @@ TEST(Compute, WideIntegersAgainstDigits) {
     Type t = Type::integer(static_cast<unsigned>(w));
     Word mask = mask_of(t.bits());
     auto any = [&] { return (Word(random()) << 64 | random()) >> random() % 128 & mask; };
-    Word a = any(), b = any(), in[] = {a, b};
+    Word a = any(), b = any(), in[] = {a, b, 0};  // the third is the carry that goes in
     auto one = [&](Op op) { return compute(op, t, t, {in, info(op).arity()}); };
     Digits product = Digits::of(a) * Digits::of(b);
     ASSERT_EQ(one(Op::MulWideU).bits, product.bits(0, w));

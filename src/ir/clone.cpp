@@ -9,6 +9,7 @@ std::unique_ptr<Module> clone(const Module& module) {
   out->sources = module.sources;
   out->comments = module.comments;
   for (size_t k = 0; k < module.position_count(); ++k) out->add_position(module.position(Position(k)));
+  out->expect_symbols(module.symbol_count());
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     SymbolRow copy{.name = row.name,

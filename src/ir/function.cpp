@@ -27,7 +27,17 @@ std::string Signature::text() const {
 
 Function::Function(Signature signature) : signature_(std::move(signature)) {
   for (size_t i = 0; i < signature_.parameters.size(); ++i)
-    parameters_.push_back(add_value(signature_.parameters[i], ValueKind::Parameter, 0, i));
+    parameter_pool_.push_back(add_value(signature_.parameters[i], ValueKind::Parameter, 0, i));
+}
+
+Function::Function(const Function& other)
+    : comments(other.comments),
+      signature_(other.signature_),
+      rare_(other.rare_),
+      constant_count_(other.constant_count_),
+      first_block_(other.first_block_),
+      last_block_(other.last_block_) {
+  house(other, {});
 }
 
 // ---- blocks -----------------------------------------------------------------------------------------------
@@ -380,7 +390,7 @@ size_t Function::constant_place(Type type, std::span<const uint64_t> words) cons
 }
 
 void Function::grow_constants(size_t room) {
-  std::vector<Value> old(room);
+  Rows<Value> old(room);
   old.swap(constant_table_);
   for (Value v : old)
     if (v.exists()) constant_table_[constant_place(type(v), constant_words(v))] = v;
@@ -402,7 +412,7 @@ Value Function::constant_lanes(Type type, std::span<const uint64_t> words) {
   size_t at = constant_place(type, words);
   if (constant_table_[at].exists()) return constant_table_[at];
   uint32_t first = static_cast<uint32_t>(constants_.size());
-  constants_.insert(constants_.end(), words.begin(), words.end());
+  constants_.append(words.data(), words.size());
   ++constant_count_;
   return constant_table_[at] = add_value(type, ValueKind::Constant, first, 0);
 }
@@ -480,19 +490,46 @@ void Function::replace_uses(Value old_value, Value new_value) {
   while (first_use(old_value).exists()) set(first_use(old_value), new_value);
 }
 
-// ---- memory
-// -------------------------------------------------------------------------------------------------
+// ---- memory -----------------------------------------------------------------------------------------------
+
+template <class Self, class Other, class Visit>
+void Function::each_table(Self& self, Other& other, Visit visit) {
+  visit(self.values_.rows(), other.values_.rows(), &Expected::values);
+  visit(self.slots_.rows(), other.slots_.rows(), &Expected::slots);
+  visit(self.instructions_.rows(), other.instructions_.rows(), &Expected::instructions);
+  visit(self.blocks_.rows(), other.blocks_.rows(), &Expected::blocks);
+  visit(self.edges_.rows(), other.edges_.rows(), &Expected::edges);
+  visit(self.addresses_, other.addresses_, &Expected::addresses);
+  visit(self.constants_, other.constants_, &Expected::constants);
+  visit(self.constant_table_, other.constant_table_, nullptr);
+  visit(self.parameter_pool_, other.parameter_pool_, &Expected::parameters);
+  visit(self.value_names_.rows(), other.value_names_.rows(), &Expected::values);
+  visit(self.positions_.rows(), other.positions_.rows(), nullptr);
+}
+
+// Moves in with the content of a function, and with room for as many rows as are expected.
+void Function::house(const Function& content, const Expected& rooms) {
+  auto room = [&](const auto& rows, size_t Expected::*count) {
+    return std::max(rows.size(), count ? rooms.*count : 0);
+  };
+  size_t bytes = 0, offset = 0;
+  each_table(*this, content, [&]<class T>(Rows<T>&, const Rows<T>& from, size_t Expected::*count) {
+    bytes += House::place_for<T>(room(from, count));
+  });
+  House next(bytes);
+  each_table(*this, content, [&]<class T>(Rows<T>& to, const Rows<T>& from, size_t Expected::*count) {
+    next.take_in(to, from, room(from, count), offset);
+  });
+  house_ = std::move(next);
+}
 
 void Function::compact() {
-  auto tighten = [](auto&... tables) { (tables.shrink_to_fit(), ...); };
-  tighten(values_, slots_, instructions_, blocks_, edges_, addresses_, constants_, parameter_pool_,
-          value_names_, positions_, comments);
+  house(*this, {});
+  comments.shrink_to_fit();
 }
 
 void Function::expect(const Expected& counts) {
-  values_.reserve(counts.values), value_names_.reserve(counts.values), slots_.reserve(counts.slots);
-  instructions_.reserve(counts.instructions), blocks_.reserve(counts.blocks), edges_.reserve(counts.edges);
-  constants_.reserve(counts.constants), parameter_pool_.reserve(counts.parameters);
+  house(*this, counts);
   size_t room = 8;
   while (room * 3 < counts.constants * 4 + 4) room *= 2;
   if (counts.constants && room > constant_table_.size()) grow_constants(room);
@@ -506,15 +543,13 @@ void Function::expect_parameters(Block b, size_t count) {
 }
 
 size_t Function::bytes() const {
-  auto sum = [](const auto&... tables) { return (tables.bytes() + ...); };
   auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
-  return sizeof(*this) + sum(values_, slots_, instructions_, blocks_, edges_, value_names_, positions_) +
-         plain(signature_.parameters, signature_.results, parameters_, addresses_, constants_,
-               constant_table_, parameter_pool_, comments) +
-         (rare_.get()
-              ? sizeof(Rare) + rare_->weights.bytes() +
-                    plain(rare_->copies, rare_->reserves, rare_->choices, rare_->cases, rare_->shuffles)
-              : 0);
+  size_t sum = sizeof(*this) + house_.bytes() + plain(signature_.parameters, signature_.results, comments);
+  each_table(*this, *this, [&](const auto& rows, const auto&, auto) { sum += rows.own_bytes(); });
+  if (rare_.get())
+    sum += sizeof(Rare) + rare_->weights.bytes() +
+           plain(rare_->copies, rare_->reserves, rare_->choices, rare_->cases, rare_->shuffles);
+  return sum;
 }
 
 }  // namespace porphyry

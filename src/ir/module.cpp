@@ -132,7 +132,7 @@ size_t Module::bytes() const {
 }
 
 void Module::compact() {
-  symbols_.shrink_to_fit(), positions_.shrink_to_fit();
+  symbols_.shrink_to_fit(), positions_.shrink_to_fit(), by_name_.shrink_to_fit();
   for (SymbolRow& row : symbols_)
     if (row.function) row.function->compact();
 }

@@ -1,13 +1,18 @@
 // Table: a vector indexed by one kind of handle. SideTable: the same, grown on demand, for facts that only
-// some entries have.
+// some entries have. Plain rows are kept as Rows.
 #pragma once
 
 #include <cassert>
 #include <vector>
 
 #include "porphyry/base/ids.h"
+#include "porphyry/base/rows.h"
 
 namespace porphyry {
+
+template <class T>
+using RowsOf =
+    std::conditional_t<std::is_trivially_copyable_v<T> && alignof(T) <= 8, Rows<T>, std::vector<T>>;
 
 template <class Handle, class T>
 class Table {
@@ -34,13 +39,15 @@ class Table {
   void reserve(size_t count) { rows_.reserve(count); }
   void shrink_to_fit() { rows_.shrink_to_fit(); }
   size_t bytes() const { return rows_.capacity() * sizeof(T); }
+  RowsOf<T>& rows() { return rows_; }
+  const RowsOf<T>& rows() const { return rows_; }
   auto begin() { return rows_.begin(); }
   auto end() { return rows_.end(); }
   auto begin() const { return rows_.begin(); }
   auto end() const { return rows_.end(); }
 
  private:
-  std::vector<T> rows_;
+  RowsOf<T> rows_;
 };
 
 // Reading past the end gives the default value; writing grows the table.
@@ -56,9 +63,11 @@ class SideTable {
   void reserve(size_t count) { rows_.reserve(count); }
   void shrink_to_fit() { rows_.shrink_to_fit(); }
   size_t bytes() const { return rows_.capacity() * sizeof(T); }
+  RowsOf<T>& rows() { return rows_; }
+  const RowsOf<T>& rows() const { return rows_; }
 
  private:
-  std::vector<T> rows_;
+  RowsOf<T> rows_;
 };
 
 }  // namespace porphyry

@@ -45,9 +45,12 @@ struct Signature {
 class Function {
  public:
   explicit Function(Signature signature = {});
+  Function(const Function& other);  // one block of memory for all tables
+  Function(Function&&) = default;
+  Function& operator=(Function&&) = default;
 
   const Signature& signature() const { return signature_; }
-  std::span<const Value> parameters() const { return parameters_; }
+  std::span<const Value> parameters() const { return {parameter_pool_.data(), signature_.parameters.size()}; }
 
   // ---- blocks -------------------------------------------------------------------------------------------
   Block add_block(Name name = {});  // appended to the layout; the first one is the entry
@@ -245,11 +248,12 @@ class Function {
   };
   std::vector<Comment> comments;
 
-  // Gives back what tables hold in reserve. O(size).
+  // Puts all tables into one block of memory and gives back what they hold in reserve. O(size).
   void compact();
   // Room for so many, so that adding them moves no table.
   struct Expected {
-    size_t values = 0, slots = 0, instructions = 0, blocks = 0, edges = 0, constants = 0, parameters = 0;
+    size_t values = 0, slots = 0, instructions = 0, blocks = 0, edges = 0, addresses = 0, constants = 0,
+           parameters = 0;
   };
   void expect(const Expected& counts);
   // Room for so many parameters of a block that has none yet.
@@ -326,6 +330,10 @@ class Function {
   void take_over(Block b, Instruction first);
   size_t constant_place(Type type, std::span<const uint64_t> words) const;
   void grow_constants(size_t room);
+  // All plain tables with what stands in the same place in `other`, which may be this function.
+  template <class Self, class Other, class Visit>
+  static void each_table(Self& self, Other& other, Visit visit);
+  void house(const Function& content, const Expected& rooms);
 
   Signature signature_;
   Table<Value, ValueRow> values_;
@@ -333,16 +341,16 @@ class Function {
   Table<Instruction, InstructionRow> instructions_;
   Table<Block, BlockRow> blocks_;
   Table<Edge, EdgeRow> edges_;
-  std::vector<Address> addresses_;
+  Rows<Address> addresses_;
   Boxed<Rare> rare_;
-  std::vector<uint64_t> constants_;
-  std::vector<Value> constant_table_;  // open addressing by type and bits; a power of two, a quarter is free
+  Rows<uint64_t> constants_;
+  Rows<Value> constant_table_;  // open addressing by type and bits; a power of two, a quarter is free
   uint32_t constant_count_ = 0;
-  std::vector<Value> parameter_pool_;  // runs of blocks' parameters
-  std::vector<Value> parameters_;
+  Rows<Value> parameter_pool_;  // the function's parameters, then runs of blocks' parameters
   SideTable<Value, Name> value_names_;
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;
+  House house_;  // where tables live that have not grown since they were housed
 };
 
 inline Function::EdgeRange Function::edges(Instruction i) const {

@@ -120,6 +120,8 @@ class Module {
   const PositionRow& position(Position p) const { return positions_[p]; }
   size_t position_count() const { return positions_.size(); }
 
+  // Room for so many symbols, so that adding them moves none.
+  void expect_symbols(size_t count) { symbols_.reserve(count); }
   // A symbol of any kind, as it is; its name must be new.
   Symbol add(SymbolRow row);
   // Gives a symbol another name, which must be new.

@@ -1,0 +1,159 @@
+// Rows: a vector of plain rows, which move as bytes. Several of them can live side by side in one block of
+// memory that their owner keeps (see House), so that a record of many tables is copied with one allocation.
+// Rows that outgrow the block leave it; their place there stays unused until the owner houses them again.
+#pragma once
+
+#include <algorithm>
+#include <cassert>
+#include <cstddef>
+#include <cstdint>
+#include <cstdlib>
+#include <cstring>
+#include <memory>
+#include <new>
+#include <stdexcept>
+#include <type_traits>
+#include <utility>
+
+namespace porphyry {
+
+template <class T>
+class Rows {
+  static_assert(std::is_trivially_copyable_v<T> && alignof(T) <= alignof(std::max_align_t));
+
+ public:
+  using value_type = T;
+  Rows() = default;
+  explicit Rows(size_t count, const T& value = T()) { resize(count, value); }
+  Rows(const Rows& other) { append(other.rows_, other.size_); }
+  Rows(Rows&& other) noexcept { swap(other); }
+  Rows& operator=(Rows other) noexcept {
+    swap(other);
+    return *this;
+  }
+  ~Rows() { release(); }
+  void swap(Rows& other) noexcept {
+    std::swap(rows_, other.rows_);
+    std::swap(size_, other.size_);
+    uint32_t room = room_, guest = guest_;
+    room_ = other.room_, guest_ = other.guest_;
+    other.room_ = room & most, other.guest_ = guest & 1;
+  }
+
+  size_t size() const { return size_; }
+  bool empty() const { return size_ == 0; }
+  size_t capacity() const { return room_; }
+  // Bytes of its own; what lies in a shared block is counted there.
+  size_t own_bytes() const { return guest_ ? 0 : size_t(room_) * sizeof(T); }
+  T* data() { return rows_; }
+  const T* data() const { return rows_; }
+  T* begin() { return rows_; }
+  T* end() { return rows_ + size_; }
+  const T* begin() const { return rows_; }
+  const T* end() const { return rows_ + size_; }
+  T& back() { return rows_[size_ - 1]; }
+  T& operator[](size_t k) {
+    assert(k < size_);
+    return rows_[k];
+  }
+  const T& operator[](size_t k) const {
+    assert(k < size_);
+    return rows_[k];
+  }
+
+  void push_back(const T& row) {
+    if (size_ == room_) {
+      T kept = row;  // it may lie in the rows that move
+      grow(size_ + size_t(1));
+      rows_[size_++] = kept;
+      return;
+    }
+    rows_[size_++] = row;
+  }
+  void append(const T* first, size_t count) {
+    if (count == 0) return;
+    if (size_ + count > room_) grow(size_ + count);
+    std::memcpy(static_cast<void*>(rows_ + size_), first, count * sizeof(T));
+    size_ += static_cast<uint32_t>(count);
+  }
+  void resize(size_t count, const T& value = T()) {
+    if (count > room_) grow(count);
+    if (count > size_) std::fill(rows_ + size_, rows_ + count, value);
+    size_ = static_cast<uint32_t>(count);
+  }
+  void reserve(size_t count) {
+    if (count > room_) set_room(count);
+  }
+  void shrink_to_fit() {
+    if (!guest_ && size_ != room_) set_room(size_);
+  }
+
+ private:
+  friend class House;
+  static constexpr uint32_t most = 0x7fffffff;
+
+  void grow(size_t least) {
+    size_t twice = std::min<size_t>(room_ * size_t(2), most);
+    set_room(std::max({least, twice, size_t(4)}));
+  }
+  void set_room(size_t room) {
+    if (room == 0) return release();
+    if (room > most) throw std::length_error("more rows than a table takes");
+    void* moved = std::realloc(static_cast<void*>(guest_ ? nullptr : rows_), room * sizeof(T));
+    if (!moved) throw std::bad_alloc();
+    if (guest_) std::memcpy(moved, static_cast<void*>(rows_), size_ * sizeof(T));
+    rows_ = static_cast<T*>(moved);
+    room_ = static_cast<uint32_t>(room) & most;
+    guest_ = 0;
+  }
+  void release() {
+    if (!guest_) std::free(static_cast<void*>(rows_));
+    rows_ = nullptr;
+    size_ = 0, room_ = 0, guest_ = 0;
+  }
+
+  T* rows_ = nullptr;
+  uint32_t size_ = 0;
+  uint32_t room_ : 31 = 0;
+  uint32_t guest_ : 1 = 0;  // lives in a house
+};
+
+// A block of memory in which several Rows live. Fill a house of the summed sizes, then let the old one go.
+class House {
+ public:
+  House() = default;
+  House(House&& other) noexcept : block_(std::move(other.block_)), bytes_(std::exchange(other.bytes_, 0)) {}
+  House& operator=(House&& other) noexcept {
+    block_ = std::move(other.block_);
+    bytes_ = std::exchange(other.bytes_, 0);
+    return *this;
+  }
+  explicit House(size_t bytes) : block_(bytes ? new std::byte[bytes] : nullptr), bytes_(bytes) {}
+  size_t bytes() const { return bytes_; }
+
+  template <class T>
+  static size_t place_for(size_t rows) {
+    return (rows * sizeof(T) + 7) / 8 * 8;
+  }
+  // Gives `rows` the content of `from`, which may be itself, and room for so many, at `offset` in this house,
+  // behind which the next one goes.
+  template <class T>
+  void take_in(Rows<T>& rows, const Rows<T>& from, size_t room, size_t& offset) {
+    static_assert(alignof(T) <= 8);
+    assert(room >= from.size_ && offset + place_for<T>(room) <= bytes_);
+    Rows<T> in;
+    in.rows_ = reinterpret_cast<T*>(block_.get() + offset);
+    in.size_ = from.size_;
+    in.room_ = static_cast<uint32_t>(room) & Rows<T>::most;
+    in.guest_ = 1;
+    if (from.size_) std::memcpy(static_cast<void*>(in.rows_), from.rows_, from.size_ * sizeof(T));
+    rows.swap(in);
+    offset += place_for<T>(room);
+  }
+
+ private:
+  std::unique_ptr<std::byte[]> block_;
+  size_t bytes_ = 0;
+};
+
+}  // namespace porphyry
