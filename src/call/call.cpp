@@ -195,10 +195,10 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
        ++k) {  // the mathematical functions that native code finds too
     const SymbolRow& row = module[Symbol(k)];
     void* host = row.kind == SymbolKind::ExternFunction ? usual_externals(module.text(row.name)) : nullptr;
-    if (!host || row.signature != Signature{std::vector<Type>(row.signature.parameters.size(), Type::f64()),
-                                            {Type::f64()}})
+    if (!host || *row.signature != Signature{std::vector<Type>(row.signature->parameters.size(), Type::f64()),
+                                             {Type::f64()}})
       continue;
-    size_t count = row.signature.parameters.size();
+    size_t count = row.signature->parameters.size();
     evaluator.provide(Symbol(k), [host, count](HostCall& c) {
       auto real = [&](size_t i) { return std::bit_cast<double>(c.arguments[i].bits); };
       double v = count == 1 ? reinterpret_cast<double (*)(double)>(host)(real(0))

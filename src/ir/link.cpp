@@ -146,7 +146,7 @@ class Importer {
       there = into_.add({.name = name(row.name),
                          .kind = callable ? SymbolKind::ExternFunction : SymbolKind::ExternData,
                          .facts = row.facts,
-                         .signature = callable ? *from_.signature(s) : Signature{}});
+                         .signature = callable ? Boxed<Signature>(*from_.signature(s)) : Boxed<Signature>()});
     }
     return symbols_[s.index] = there;
   }

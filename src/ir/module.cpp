@@ -145,7 +145,7 @@ Symbol Module::find(std::string_view name) const {
 const Signature* Module::signature(Symbol s) const {
   const SymbolRow& row = symbols_[s.index];
   if (row.kind == SymbolKind::Function) return &row.function->signature();
-  return row.kind == SymbolKind::ExternFunction ? &row.signature : nullptr;
+  return row.kind == SymbolKind::ExternFunction ? row.signature.get() : nullptr;
 }
 
 Position Module::add_position(PositionRow row) {

@@ -287,7 +287,7 @@ Value Expander::helper(const char* single, const char* twice, const Operands& v,
   Signature signature{std::vector<Type>(v.size(), type), {type}};
   Symbol s = module_.find(name);
   if (!s.exists()) s = module_.add_extern_function(name, signature);
-  if (module_[s].kind != SymbolKind::ExternFunction || module_[s].signature != signature) {
+  if (module_[s].kind != SymbolKind::ExternFunction || *module_[s].signature != signature) {
     std::string text(name);
     problems_.push_back(complaint(
         "an operation is done by the external function '" + text + "', but the module uses that name itself",

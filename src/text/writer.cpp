@@ -95,7 +95,7 @@ class ModuleWriter {
     if (kind == SymbolKind::ExternData) {
       out_ += "extern data " + name + "\n";
     } else if (kind == SymbolKind::ExternFunction) {
-      out_ += "extern func " + name + signature_text(row.signature, row.facts) + facts_text(row.facts) + "\n";
+      out_ += "extern func " + name + signature_text(*row.signature, row.facts) + facts_text(row.facts) + "\n";
     } else {
       out_ += linkage(row);
       if (kind == SymbolKind::Function)

@@ -9,6 +9,7 @@ template <class T>
 class Boxed {
  public:
   Boxed() = default;
+  Boxed(T value) : held_(std::make_unique<T>(std::move(value))) {}  // NOLINT: conversion is the point
   Boxed(const Boxed& other) : held_(other.held_ ? std::make_unique<T>(*other.held_) : nullptr) {}
   Boxed(Boxed&&) noexcept = default;
   Boxed& operator=(Boxed other) noexcept {
@@ -19,6 +20,7 @@ class Boxed {
   // Null while there is nothing.
   const T* get() const { return held_.get(); }
   const T* operator->() const { return held_.get(); }
+  const T& operator*() const { return *held_; }
   // Made when it is needed first.
   T& make() {
     if (!held_) held_ = std::make_unique<T>();

@@ -66,7 +66,7 @@ struct SymbolRow {
   FunctionFacts facts;    // functions, external ones too
   std::unique_ptr<Function> function;
   DataItem data;
-  Signature signature;  // of an external function
+  Boxed<Signature> signature;  // of an external function
 };
 
 // Where in a source an instruction came from; `inlined_at` leads to the call's position, `merged_with` to
