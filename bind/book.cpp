@@ -10,7 +10,14 @@ namespace porphyry::bind {
 using machine::FormIndex;
 using machine::OperandKind;
 
+// As the text form names them, but lanes are written f64x2: brackets stand for addresses here.
 std::optional<Type> type_named(const std::string& word) {
+  if (size_t x = word.find('x'); x != word.npos && x > 0) {
+    auto element = type_named(word.substr(0, x));
+    auto lanes = number(word.substr(x + 1));
+    if (!element || !lanes || *lanes < 2 || *lanes > Type::lane_limit) return std::nullopt;
+    return element->with_lanes(static_cast<unsigned>(*lanes));
+  }
   if (word == "f32") return Type::f32();
   if (word == "f64") return Type::f64();
   if (word == "bool") return Type::boolean();
@@ -156,12 +163,16 @@ void Binder::convention(const Entry& entry) {
       book_.floats = register_list(line, w, 1);
     else if (w[0] == "kept")
       for (uint8_t r : register_list(line, w, 1)) book_.kept |= machine::mask_of_register(r);
+    else if (w[0] == "scratch")
+      book_.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
+    else if (w[0] == "variadic" && w[1] == "count")
+      book_.float_count = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
     else if (w[0] == "stack" && w.size() == 4) {
       book_.stack = register_named(w[1]).value_or(NamedRegister{}).physical;
       book_.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
-               "whole, floats, whole results, float results, kept or stack");
+               "whole, floats, whole results, float results, kept, scratch, variadic count or stack");
   }
 }
 
@@ -179,6 +190,7 @@ void Binder::upkeep(const Entry& entry) {
                       {"move lanes 128", {{"move_lanes", {l, l}}}},
                       {"spill general 64", {{"save_general", {m, g}}, {"fetch_general", {g, m}}}},
                       {"spill lanes 64", {{"save_lanes", {m, l}}, {"fetch_lanes", {l, m}}}},
+                      {"spill lanes 128", {{"save_wide", {m, l}}, {"fetch_wide", {l, m}}}},
                       {"literal general 64", {{"move_literal", {g, n}}}},
                       {"grow", {{"grow", {g, n}}}},
                       {"shrink", {{"shrink", {g, n}}}},
@@ -186,6 +198,8 @@ void Binder::upkeep(const Entry& entry) {
                       {"pop", {{"pop", {g}}}},
                       {"jump", {{"jump", {b}}}},
                       {"call", {{"call", {s}}}},
+                      {"call through", {{"call_through", {g}}}},
+                      {"jump through", {{"jump_through", {g}}}},
                       {"return", {{"give_back", {}}}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
@@ -193,8 +207,9 @@ void Binder::upkeep(const Entry& entry) {
                 name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1))[0];
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows)) {
-      complain(line, "no upkeep is called '" + key + "'",
-               "move, spill, literal, grow, shrink, push, pop, jump, call or return");
+      complain(
+          line, "no upkeep is called '" + key + "'",
+          "move, spill, literal, grow, shrink, push, pop, jump, jump through, call, call through or return");
       continue;
     }
     for (const auto& [field, wanted] : row->fields) {

@@ -57,7 +57,8 @@ struct BoundBook {
   std::string convention;
   std::vector<uint8_t> whole, floats, whole_results, float_results;
   machine::RegisterMask kept = 0;
-  uint8_t stack = 0, stack_align = 16;
+  uint8_t stack = 0, stack_align = 16, scratch = 0;
+  int8_t float_count = -1;
   std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // field of machine::Upkeep, form
   std::vector<BoundForm> forms;                                    // by FormIndex; the first ones are empty
   std::vector<BoundRule> rules;                                    // sorted by root

@@ -61,7 +61,7 @@ std::optional<BoundRule> RuleReader::run() {
   for (const auto& [name, v] : variables_) {
     machine::VariableShape& shape = out_.variables[static_cast<size_t>(v.index)];
     shape.register_class = static_cast<uint8_t>(std::max(v.register_class, 0));
-    shape.bits = v.type.exists() ? static_cast<uint8_t>(v.type.bits()) : 64;
+    shape.bits = v.type.exists() ? static_cast<uint8_t>(v.type.total_bits()) : 64;
   }
   if (variables_.size() > most_variables || out_.nodes.size() > 64)
     fail(entry_.header, "the rule names too much",
@@ -124,7 +124,8 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
     s.arguments.push_back(a);
   }
   size_t first = s.op == Op::Pick && op ? 1 : 0;
-  for (size_t k = first; k < s.arguments.size(); ++k)
+  bool numbers_lanes = op && (s.op == Op::Lane || s.op == Op::Put);
+  for (size_t k = first; k < (numbers_lanes ? 1 : s.arguments.size()); ++k)
     if (s.arguments[k].type.exists()) s.operand = s.arguments[k].type;
   if (s.is_constant)
     s.type = s.operand;
@@ -134,13 +135,19 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
     s.type = Type::boolean();
   else if (info(s.op).result == ResultRule::Same)
     s.type = s.operand;
+  else if (info(s.op).result == ResultRule::Element)
+    s.type = s.operand.element();
   else if (info(s.op).result == ResultRule::Stated)
     s.type = stated;
   else if (s.op == Op::At)
     s.type = Type::integer(64);
   for (size_t k = 0; k < s.arguments.size(); ++k) {
     Argument& a = s.arguments[k];
-    if (!a.type.exists() && !a.memory) a.type = k < first ? Type::boolean() : s.operand;
+    if (!a.type.exists() && !a.memory)
+      a.type = k < first                 ? Type::boolean()
+               : numbers_lanes && k == 1 ? Type::integer(64)
+               : numbers_lanes && k == 2 ? s.operand.element()
+                                         : s.operand;
     bool is_result = std::any_of(statements_.begin(), statements_.end(),
                                  [&](const Statement& e) { return e.result == a.name; });
     if (!a.name.empty() && !is_result) {

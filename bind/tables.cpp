@@ -20,6 +20,7 @@ std::string text(std::string_view s) {
 }
 
 std::string type(Type t) {
+  if (t.has_lanes()) return fmt::format("{}.with_lanes({})", type(t.element()), t.lanes());
   switch (t.shape()) {
     case Shape::None: return "Type()";
     case Shape::Bool: return "Type::boolean()";
@@ -190,8 +191,9 @@ class TableWriter {
         flags_register);
     line(
         "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;");
-    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}}};",
-         text(book_.convention), book_.kept, book_.stack, book_.stack_align);
+    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}, {}, {}}};",
+         text(book_.convention), book_.kept, book_.stack, book_.stack_align, book_.scratch,
+         book_.float_count);
     for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }

@@ -24,9 +24,9 @@ const Target& target() { return targets::x64(); }
 
 Code selected_code(uint64_t seed) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
   auto module = clone(*program.module);
-  legalize(*module, program.main, target(), Coverage(target(), target().usual_features));
+  legalize(*module, target(), Coverage(target(), target().usual_features));
   return select(*module, program.main, target(), target().usual_features)->code;
 }
 
@@ -109,7 +109,7 @@ TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
 // Read, optimized and lowered: the bytes of a module.
 std::vector<uint8_t> bytes_of(uint64_t seed) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
   Realm own;
   auto module = testing::must_read(own, write_text(*program.module));
   EXPECT_TRUE(run_pipeline(*module, *level_pipeline("-O1")).empty());

@@ -10,6 +10,7 @@
 #include "porphyry/sample/sample.h"
 #include "porphyry/text/writer.h"
 #include "support/read.h"
+#include "support/sample_run.h"
 
 namespace porphyry {
 namespace {
@@ -121,7 +122,7 @@ TEST(Link, FunctionsMoveBetweenRealms) {
 TEST(Blocks, AreCutAndJoined) {
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     auto cut = clone(*program.module);
     for (size_t s = 0; s < cut->symbol_count(); ++s) {
       if (!cut->is_function(Symbol(s))) continue;
@@ -143,9 +144,7 @@ TEST(Blocks, AreCutAndJoined) {
     auto run = [&](const Module& m) {
       auto piece = Sample::fresh_piece();
       Evaluator e(m, {.step_limit = 500000});
-      std::vector<Datum> arguments{e.attach(piece, "piece")};
-      for (uint64_t a : program.arguments) arguments.push_back({a, 0});
-      Outcome out = e.call(program.main, arguments);
+      Outcome out = e.call(program.main, testing::sample_arguments(program, e.attach(piece, "piece")));
       std::string text = end_text(out.end);
       for (Datum d : out.results) text += " " + std::to_string(d.bits);
       return text + std::string(piece.begin(), piece.end());

@@ -10,11 +10,14 @@
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/machine/passing.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
+#include "support/sample_run.h"
 
 namespace porphyry {
 namespace {
@@ -40,9 +43,12 @@ std::string difference(const Observed& a, const Observed& b, const std::vector<T
   if (a.end != b.end)
     return fmt::format("one ends with {} ({}), the other with {} ({})", a.end, a.message, b.end, b.message);
   if (a.end != 0) return "";
+  size_t at = 0;
   for (size_t k = 0; k < types.size(); ++k)
-    if (!same_value(a.results[k], b.results[k], types[k]))
-      return fmt::format("result {} ({}) is {:#x} and {:#x}", k, types[k].name(), a.results[k], b.results[k]);
+    for (unsigned w = 0; w < types[k].words(); ++w, ++at)
+      if (!same_value(a.results[at], b.results[at], types[k].element()))
+        return fmt::format("word {} of result {} ({}) is {:#x} and {:#x}", w, k, types[k].name(),
+                           a.results[at], b.results[at]);
   if (a.piece != b.piece) return "the piece of memory differs";
   if (a.data != b.data) return "the data item differs";
   return "";
@@ -52,18 +58,29 @@ class Laboratory {
  public:
   explicit Laboratory(Sample& program) : program_(program), arguments_(program.arguments) {}
 
-  Observed evaluated(const Module& module, uint64_t seed = 1) {
+  // A legalized module takes arguments and gives results in parts.
+  Observed evaluated(const Module& module, uint64_t seed = 1, bool in_parts = false) {
     Observed out;
+    const Signature meant = program_.module->function(program_.main).signature();
+    machine::Passing way = machine::passing(targets::x64().convention, meant);
+    std::vector<uint8_t> memory(way.result_bytes + 1);
     out.piece = fresh_piece();
     Evaluator e(module, {.seed = seed, .step_limit = 400000});
-    std::vector<Datum> arguments{e.attach(out.piece, "piece")};
-    for (uint64_t a : arguments_) arguments.push_back({a, 0});
+    std::vector<Datum> arguments = testing::sample_arguments(program_, e.attach(out.piece, "piece"));
     for (size_t k = 0; k < module.symbol_count(); ++k)
       if (module[Symbol(k)].kind == SymbolKind::ExternFunction) provide(e, module, Symbol(k));
+    if (in_parts) arguments = machine::arguments_in_parts(way, meant, arguments, e.attach(memory, "results"));
     Outcome run = e.call(program_.main, arguments);
+    if (in_parts && run.end == Outcome::End::Result)
+      run.results = machine::results_from_parts(way, meant, run.results, memory);
     out.end = static_cast<int>(run.end);
     out.message = run.message;
-    for (Datum d : run.results) out.results.push_back(d.bits);
+    size_t at = 0;
+    for (Type t : meant.results)
+      for (unsigned lane = 0; lane < t.lanes() && at < run.results.size(); ++lane, ++at) {
+        out.results.push_back(run.results[at].bits);
+        if (t.words_per_lane() == 2) out.results.push_back(run.results[at].high);
+      }
     auto data = e.data(module.find("store"));
     out.data.assign(data.begin(), data.end());
     return out;
@@ -135,7 +152,7 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
   uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
   for (uint64_t seed = first; seed < first + program_count(); ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     Module& module = *program.module;
     Diagnostics wrong = verify(module);
     ASSERT_TRUE(wrong.empty()) << "seed " << seed << "\n" << render(wrong);
@@ -145,12 +162,11 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
     ASSERT_NE(meant.end, 2) << "seed " << seed << ": " << meant.message;
     ++(meant.end == 0 ? results : meant.end == 1 ? traps : exhausted);
     if (meant.end == 3) continue;
-    auto expect = [&](const Observed& is, const Module& m, const char* where) {
+    auto expect = [&](const Observed& is, const Module& m, const std::string& where) {
       std::string d = difference(meant, is, types);
       if (!d.empty()) ADD_FAILURE() << "seed " << seed << ", " << where << ": " << d << "\n" << write_text(m);
       return d.empty();
     };
-    if (!expect(lab.native(module), module, "native without passes")) return;
 
     // Text and back is the same program to the letter.
     std::string text = write_text(module);
@@ -160,18 +176,19 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
     ASSERT_TRUE(read.good()) << render(read.why());
     ASSERT_EQ(write_text(**read), text);
 
-    if (seed % 4 == 0) {
-      auto legal = machine::lower(module, target);
-      ASSERT_TRUE(legal.good());
-      Diagnostics broken = verify(*legal->legal);
-      ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
-      if (!expect(lab.evaluated(*legal->legal, 2), *legal->legal, "evaluated after legalization")) return;
-      auto bare = machine::lower(module, target, {.features = uint8_t(0)});  // no feature: more is rewritten
-      ASSERT_TRUE(bare.good());
-      if (!expect(lab.evaluated(*bare->legal, 2), *bare->legal,
-                  "evaluated after legalization without features"))
-        return;
-    }
+    if (seed % 4 == 0 || std::getenv("PORPHYRY_EVERY_STAGE"))
+      for (uint8_t features : {target.usual_features, uint8_t(0)})  // without features more is rewritten
+        for (const machine::LegalStep& step : machine::legal_steps()) {
+          auto legal = clone(module);
+          machine::legalize(*legal, target, machine::Coverage(target, features), step.name);
+          Diagnostics broken = verify(*legal);
+          ASSERT_TRUE(broken.empty()) << "seed " << seed << ", after " << step.name << "\n" << render(broken);
+          bool in_parts = step.name != "reach" && step.name != "marks";
+          if (!expect(lab.evaluated(*legal, 2, in_parts), *legal,
+                      "evaluated after " + std::string(step.name)))
+            return;
+        }
+    if (!expect(lab.native(module), module, "native without passes")) return;
     Notes notes;
     auto optimized = clone(module);
     Diagnostics broken =

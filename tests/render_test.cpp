@@ -25,14 +25,14 @@ std::vector<machine::FunctionListing> listings_of(const Module& module) {
   auto lowered = machine::lower(module, target);
   EXPECT_TRUE(lowered.good());
   std::vector<machine::FunctionListing> out;
-  for (const auto& f : lowered->functions) out.push_back(make_listing(*lowered->legal, f, target));
+  for (const auto& f : lowered->functions) out.push_back(make_listing(*lowered, f, target));
   return out;
 }
 
 TEST(Render, ListingsAccountForEveryByte) {
   for (uint64_t seed = 40; seed < 60; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .only_lowerable = true});
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     for (const machine::FunctionListing& l : listings_of(*program.module)) {
       uint32_t at = 0;
       unsigned instructions = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
@@ -64,7 +64,7 @@ TEST(Render, ListingsAccountForEveryByte) {
 
 TEST(Render, ColourChangesNoText) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = 77, .only_lowerable = true});
+  Sample program = make_sample(realm, {.seed = 77, .native_layout = true});
   for (const machine::FunctionListing& l : listings_of(*program.module)) {
     std::string plain = render(l),
                 coloured = std::regex_replace(render(l, true), std::regex("\x1b\\[[0-9]*m"), "");

@@ -76,7 +76,7 @@ TEST(Tool, PacksAndMakesPrograms) {
   EXPECT_EQ(tool("check " + sample).out, "");
   EXPECT_EQ(tool("make-sample --seed 5").out, testing::contents(sample));
   EXPECT_EQ(tool("make-sample --seed 5 --as packed").out.substr(0, 4), "PORB");
-  EXPECT_EQ(tool("lower " + folder.write("l.por", tool("make-sample --seed 5 --lowerable").out)).status, 0);
+  EXPECT_EQ(tool("lower " + folder.write("l.por", tool("make-sample --seed 5 --native").out)).status, 0);
   Ran coverage = tool("make-sample --count 400 --coverage");
   EXPECT_NE(coverage.out.find("100.0 % of the"), std::string::npos) << coverage.out;
   EXPECT_EQ(tool("make-sample --count 3 2>&1").status, 2);
@@ -90,9 +90,8 @@ TEST(Tool, PacksAndMakesPrograms) {
   EXPECT_EQ(
       wide.out,
       "{36893488147419103232, 73786976294838206464, 110680464442257309696, 147573952589676412928}\ntrue\n");
-  Ran not_yet = tool("lower " + lanes);
-  EXPECT_EQ(not_yet.status, 1);
-  EXPECT_NE(not_yet.out.find("cannot be lowered to machine code yet"), std::string::npos) << not_yet.out;
+  Ran native = tool("run " + lanes + " twice '{1, 2, 3, 4}' --on native");
+  EXPECT_EQ(native.out, wide.out);
 }
 
 struct Fault {

@@ -63,7 +63,7 @@ int main(int count, char** arguments) {
   sample->add_option("--seed", o.seed, "Which program");
   sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
   sample->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
-  sample->add_flag("--lowerable", o.lowerable, "Only what goes to machine code today");
+  sample->add_flag("--native", o.native, "Always little-endian with pointers of 64 bits");
   sample->add_option("--as", o.as, "text or packed")->check(CLI::IsMember({"text", "packed"}));
   sample->callback([&] { status = verb_make_sample(o); });
 

@@ -41,7 +41,7 @@ int verb_make_sample(const Options& o) {
     SampleCoverage coverage;
     for (uint64_t k = 0; k < o.count; ++k) {
       Realm realm;
-      Sample sample = make_sample(realm, {.seed = o.seed + k, .only_lowerable = o.lowerable});
+      Sample sample = make_sample(realm, {.seed = o.seed + k, .native_layout = o.native});
       coverage.add(*sample.module);
       if (o.coverage) continue;
       if (o.count > 1)
@@ -97,7 +97,7 @@ int verb_lower(const Options& o) {
     std::vector<machine::FunctionListing> listings;
     for (const auto& f : lowered->functions)
       if (o.function.empty() || o.function == f.name)
-        listings.push_back(machine::make_listing(*lowered->legal, f, target));
+        listings.push_back(machine::make_listing(*lowered, f, target));
     if (as == "json") return put_out(o, render_json(listings));
     std::string out;
     bool colour = o.output.empty() && on_terminal() && !o.no_colour;

@@ -257,17 +257,23 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
     return out;
   }
   std::vector<uint64_t> arguments;
-  for (const auto& a : call.arguments)
-    arguments.push_back(a.piece < 0 ? a.words[0]
-                                    : reinterpret_cast<uint64_t>(
-                                          call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
+  for (const auto& a : call.arguments) {
+    if (a.piece < 0)
+      arguments.insert(arguments.end(), a.words.begin(), a.words.end());
+    else
+      arguments.push_back(
+          reinterpret_cast<uint64_t>(call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
+  }
   NativeOutcome run = (*caller)->call_apart(arguments, limit);
   const auto& types = module.function(call.function).signature().results;
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   out.seconds = run.seconds;
-  for (size_t k = 0; k < run.results.size(); ++k)
-    out.results.push_back(text::literal_text(run.results[k], types[k]));
+  std::span<const uint64_t> words(run.results);
+  for (size_t k = 0; k < types.size() && !words.empty(); ++k) {
+    out.results.push_back(text::literal_text(words.first(types[k].words()), types[k]));
+    words = words.subspan(types[k].words());
+  }
   return out;
 }
 

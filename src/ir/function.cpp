@@ -25,7 +25,11 @@ std::string Signature::text() const {
   return "(" + join(parameters) + more + ")" + (results.empty() ? "" : " -> " + join(results));
 }
 
-Function::Function(Signature signature) : signature_(std::move(signature)) {
+Function::Function(Signature signature) { change_signature(std::move(signature)); }
+
+void Function::change_signature(Signature signature) {
+  signature_ = std::move(signature);
+  first_parameter_ = static_cast<uint32_t>(parameter_pool_.size());
   for (size_t i = 0; i < signature_.parameters.size(); ++i)
     parameter_pool_.push_back(add_value(signature_.parameters[i], ValueKind::Parameter, 0, i));
 }
@@ -35,6 +39,7 @@ Function::Function(const Function& other)
       signature_(other.signature_),
       rare_(other.rare_),
       constant_count_(other.constant_count_),
+      first_parameter_(other.first_parameter_),
       first_block_(other.first_block_),
       last_block_(other.last_block_) {
   house(other, {});

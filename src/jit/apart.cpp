@@ -25,6 +25,54 @@ SharedMemory::SharedMemory(size_t bytes) : bytes_(bytes) {
 
 SharedMemory::~SharedMemory() { munmap(memory_, std::max<size_t>(bytes_, 1)); }
 
+namespace {
+
+// Reads and writes values one behind the other in a frame of words, as constants have them.
+class FrameWords {
+ public:
+  FrameWords(Pen& pen, Value frame) : pen_(pen), frame_(frame) {}
+
+  Value take(Type t) {
+    Value v = next(t);
+    if (!t.has_lanes()) return v;
+    v = pen_.convert(Op::Splat, t, v);
+    for (unsigned k = 1; k < t.lanes(); ++k) {
+      Value operands[] = {v, pen_.integer(Type::integer(64), k), next(t)};
+      v = pen_.function().result(pen_.put({.op = Op::Put, .operands = operands, .results = {&t, 1}}));
+    }
+    return v;
+  }
+  void leave(Value v) {
+    Type t = pen_.function().type(v), element = t.element();
+    for (unsigned k = 0; k < t.lanes(); ++k, at_ += 8 * t.words_per_lane()) {
+      Value operands[] = {v, pen_.integer(Type::integer(64), k)};
+      Value x = !t.has_lanes() ? v
+                               : pen_.function().result(pen_.put(
+                                     {.op = Op::Lane, .operands = operands, .results = {&element, 1}}));
+      pen_.store(x, frame_, {}, 1, at_);
+    }
+  }
+
+ private:
+  Value next(Type t) {
+    Value v = pen_.load(t.element(), frame_, {}, 1, at_);
+    at_ += 8 * t.words_per_lane();
+    return v;
+  }
+
+  Pen& pen_;
+  Value frame_;
+  int64_t at_ = 0;
+};
+
+size_t words_of(const std::vector<Type>& types) {
+  size_t n = 0;
+  for (Type t : types) n += t.words();
+  return n;
+}
+
+}  // namespace
+
 Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view function,
                                              const machine::Target& target) {
   const Module& module = *jit.lowered().legal;
@@ -33,18 +81,17 @@ Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view fu
     return complaint(fmt::format("no function with a body is called '{}'", function),
                      "a function of the module");
   std::unique_ptr<Caller> out(new Caller);
-  out->signature_ = *module.signature(s);
+  out->signature_ = jit.lowered().meant[s.index];
   out->realm_ = std::make_unique<Realm>();
   Module bridge(*out->realm_, "bridge");
   Symbol callee = bridge.add_extern_function("callee", out->signature_);
   Symbol enter = bridge.add_function("enter", {{Type::pointer()}, {}});
   Pen pen(bridge, bridge.function(enter));
   pen.at_end(bridge.function(enter).add_block());
-  Value frame = bridge.function(enter).parameters()[0];
+  FrameWords words(pen, bridge.function(enter).parameters()[0]);
   std::vector<Value> arguments;
-  int64_t word = 0;
-  for (Type t : out->signature_.parameters) arguments.push_back(pen.load(t, frame, {}, 1, 8 * word++));
-  for (Value v : pen.call(callee, arguments)) pen.store(v, frame, {}, 1, 8 * word++);
+  for (Type t : out->signature_.parameters) arguments.push_back(words.take(t));
+  for (Value v : pen.call(callee, arguments)) words.leave(v);
   pen.give_back({});
   void* address = jit.address(function);
   auto compiled = Jit::compile(bridge, target, {}, [&](std::string_view) { return address; });
@@ -56,15 +103,19 @@ Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view fu
 
 static std::vector<uint64_t> results_in(const uint64_t* words, const Signature& signature) {
   std::vector<uint64_t> out;
-  for (size_t k = 0; k < signature.results.size(); ++k)
-    out.push_back(words[signature.parameters.size() + k] &
-                  static_cast<uint64_t>(mask_of(signature.results[k].bits())));
+  words += words_of(signature.parameters);
+  for (Type t : signature.results)
+    for (unsigned k = 0; k < t.words(); ++k) {
+      bool high = t.words_per_lane() == 2 && k % 2 == 1;
+      unsigned bits = high ? t.bits() - 64 : std::min(t.bits(), 64u);
+      out.push_back(*words++ & static_cast<uint64_t>(mask_of(bits)));
+    }
   return out;
 }
 
 std::vector<uint64_t> Caller::call(std::span<const uint64_t> arguments) const {
   std::vector<uint64_t> frame(arguments.begin(), arguments.end());
-  frame.resize(signature_.parameters.size() + signature_.results.size());
+  frame.resize(words_of(signature_.parameters) + words_of(signature_.results));
   enter_(frame.data());
   return results_in(frame.data(), signature_);
 }
@@ -91,7 +142,7 @@ void set_outcome(NativeOutcome& out, int status, double limit) {
 }  // namespace
 
 NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double limit, unsigned repeats) const {
-  size_t words = signature_.parameters.size() + signature_.results.size();
+  size_t words = words_of(signature_.parameters) + words_of(signature_.results);
   SharedMemory shared((words + 2) * 8);
   uint64_t* frame = reinterpret_cast<uint64_t*>(shared.bytes().data());
   std::copy(arguments.begin(), arguments.end(), frame);

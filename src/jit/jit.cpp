@@ -55,20 +55,16 @@ struct Plan {
   size_t code_end = 0, constants_start = 0, constants_end = 0, data_start = 0, data_end = 0;
 };
 
-// A stub loads an address into a register that carries no argument and goes there by returning to it: three
-// forms that each book has.
+// A stub loads an address into a register that carries no argument and jumps through it.
 std::vector<uint8_t> stub(const Target& target, uint64_t address) {
   std::vector<uint8_t> out;
   auto add = [&](PlainInstruction i) {
     Encoded e = target.encode(target, i);
     out.insert(out.end(), e.bytes, e.bytes + e.size);
   };
-  PlainOperand scratch{OperandKind::Register, target.convention.whole_results[0], 0, {}};
-  PlainInstruction load{target.upkeep.move_literal,
-                        {scratch, {OperandKind::Literal, 0, static_cast<int64_t>(address), {}}}};
-  add(load);
-  add({target.upkeep.push, {scratch}});
-  add({target.upkeep.give_back, {}});
+  PlainOperand scratch{OperandKind::Register, target.convention.scratch, 0, {}};
+  add({target.upkeep.move_literal, {scratch, {OperandKind::Literal, 0, static_cast<int64_t>(address), {}}}});
+  add({target.upkeep.jump_through, {scratch}});
   return out;
 }
 
@@ -213,7 +209,8 @@ std::span<uint8_t> Jit::data(Symbol item) const {
 
 Diagnostics Jit::check_type(std::string_view name, const Signature& wanted) const {
   Symbol s = lowered_.legal->find(name);
-  const Signature* is = s.exists() ? lowered_.legal->signature(s) : nullptr;
+  bool callable = s.exists() && s.index < lowered_.meant.size() && lowered_.legal->signature(s);
+  const Signature* is = callable ? &lowered_.meant[s.index] : nullptr;
   if (!is) return {complaint(fmt::format("no function is called '{}'", name), "a function of the module")};
   if (*is == wanted) return {};
   return {complaint(fmt::format("'{}' is {}, not {}", name, is->text(), wanted.text()),

@@ -72,6 +72,8 @@ class Scan {
       uint32_t a = find(c.to), b = find(c.from);
       if (a == b || f_.virtuals[a].brief || f_.virtuals[b].brief) continue;
       if (f_.virtuals[a].register_class != f_.virtuals[b].register_class) continue;
+      // A wide value is saved whole: the other one would be, too.
+      if ((f_.virtuals[a].bits > 64) != (f_.virtuals[b].bits > 64)) continue;
       Segments &x = ranges_.virtuals[a], &y = ranges_.virtuals[b];
       if (meet(x, y)) continue;
       x = merged(x, y);
@@ -224,7 +226,8 @@ class Spiller {
     uint32_t& s = slots_[scan_.root(r - first_virtual)];
     if (s == none) {
       s = static_cast<uint32_t>(f_.slots.size());
-      f_.slots.push_back({8, 8, 0});
+      unsigned bytes = f_.shape(r).bits > 64 ? 16 : 8;
+      f_.slots.push_back({bytes, bytes, 0});
     }
     return s;
   }

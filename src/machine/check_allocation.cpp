@@ -166,11 +166,13 @@ class Checker {
             pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
         } else {  // a constant made again
           Register v = after_.virtual_of[i.first_operand];
-          if (is_virtual(v) && is_the_constant(i, v)) {
+          if (is_virtual(v) && is_the_constant(i, v, no_copies)) {
             state[operands[0].reg] = {v};
           } else if (Register from = copied_constant(b, next_before, i, v); from != no_register) {
             pass_copy(b, next_before, v, from, state);
             define(state, operands[0].reg, v);
+          } else if (is_virtual(v) && is_the_constant(i, v)) {
+            state[operands[0].reg] = {v};
           } else if (report) {
             complain(k, "it does not make the constant again that it should");
           }
@@ -213,18 +215,23 @@ class Checker {
     if (!had) state[to].erase(v);
   }
 
-  // Whether the program makes `v` in one place only, and there as `i` does.
-  bool is_the_constant(const CodeLine& i, Register v) const {
+  // Whether the program makes `v` in one place only, and there as `i` does, or copies it from what is: over at
+  // most so many copies.
+  static constexpr unsigned no_copies = 0;
+  bool is_the_constant(const CodeLine& i, Register v, unsigned copies = 8) const {
     unsigned writes = 0;
     bool alike = false;
+    Register copied = no_register;
     for (const CodeLine& x : before_.code)
       each_register(before_, x, [&](Register r, bool, bool written) {
         if (!written || r != v) return;
         ++writes;
+        if (x.form == copy_form) copied = before_.of(x)[1].reg;
         alike = x.form == i.form && x.operand_count == i.operand_count;
         for (uint8_t o = 1; alike && o < i.operand_count; ++o)
           alike = before_.of(x)[o].value == f_.of(i)[o].value;
       });
+    if (writes == 1 && is_virtual(copied) && copies > 0) return is_the_constant(i, copied, copies - 1);
     return writes == 1 && alike;
   }
 

@@ -26,8 +26,10 @@ std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Ty
   for (Type t : types) {
     out.push_back({dealer.next(t), 0});
     if (out.back().reg != no_register) continue;
+    unsigned bytes = t.has_lanes() ? 16 : 8;
+    stack_bytes = (stack_bytes + bytes - 1) / bytes * bytes;
     out.back().stack = stack_bytes;
-    stack_bytes += 8;
+    stack_bytes += bytes;
   }
   return out;
 }

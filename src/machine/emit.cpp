@@ -45,8 +45,8 @@ class Emitter {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
       const CodeBlock& block = f_.blocks[b];
-      bool empty =
-          b != 0 && block.count > 0 && f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
+      bool empty = b != 0 && block.successors.size() == 1 && block.count > 0 &&
+                   f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
       for (uint32_t k = block.first; empty && k + 1 < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
         empty = i.form == copy_form && f_.of(i)[0].reg == f_.of(i)[1].reg;
@@ -135,21 +135,23 @@ class Emitter {
       return;
     }
     bool saves = i.form == save_form;
-    bool general = target_.class_of(operands[0].reg) == 0;
-    FormIndex form = saves ? (general ? target_.upkeep.save_general : target_.upkeep.save_lanes)
-                           : (general ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes);
+    const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
+    const Upkeep& u = target_.upkeep;
+    FormIndex form = target_.class_of(operands[0].reg) == 0 ? (saves ? u.save_general : u.fetch_general)
+                     : slot.bytes == 16                     ? (saves ? u.save_wide : u.fetch_wide)
+                                                            : (saves ? u.save_lanes : u.fetch_lanes);
     EmittedLine& l = line(form, i.role, i.origin);
     PlainOperand memory{OperandKind::Memory, 0, 0, {}};
     memory.address.base = static_cast<int8_t>(target_.convention.stack);
-    memory.address.displacement =
-        static_cast<int32_t>(f_.slots[static_cast<size_t>(operands[1].value)].offset);
+    memory.address.displacement = static_cast<int32_t>(slot.offset);
     l.plain.operands[saves ? 0 : 1] = memory;
     l.plain.operands[saves ? 1 : 0] = plain_register(operands[0].reg);
   }
 
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
-    if (i.form == target_.upkeep.give_back) epilogue();
+    bool leaves = i.call != 0xffffffff && f_.calls[i.call].leaves;
+    if (i.form == target_.upkeep.give_back || leaves) epilogue();
     EmittedLine& l = line(i.form, i.role, i.origin);
     auto operands = f_.of(i);
     for (size_t k = 0; k < operands.size(); ++k) {
@@ -173,9 +175,10 @@ class Emitter {
   // The first form of the group that holds the literals and registers; jumps start short.
   void choose_form(EmittedLine& l) const {
     FormIndex f = target_.form(l.plain.form).first_in_group;
+    bool far = l.symbol != 0xffffffff && target_.form(f).is_jump;  // a function may lie anywhere
     for (; target_.form(f).next_in_group; f = target_.form(f).next_in_group) {
       const Form& form = target_.form(f);
-      bool fits = true;
+      bool fits = !far;
       for (size_t k = 0; k < form.operands.size(); ++k) {
         const FormOperand& o = form.operands[k];
         const PlainOperand& p = l.plain.operands[k];
@@ -191,7 +194,9 @@ class Emitter {
   void straighten(uint32_t from) {
     auto& lines = out_.lines;
     auto is_jump = [&](size_t k) {
-      return lines.size() >= from + k && target_.form(lines[lines.size() - k].plain.form).is_jump;
+      if (lines.size() < from + k) return false;
+      const EmittedLine& l = lines[lines.size() - k];
+      return target_.form(l.plain.form).is_jump && l.target_block != 0xffffffff;
     };
     if (!is_jump(1)) return;
     uint32_t next = next_block();

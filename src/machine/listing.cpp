@@ -4,7 +4,7 @@
 
 #include <bit>
 
-#include "porphyry/machine/convention.h"
+#include "porphyry/machine/passing.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry::machine {
@@ -32,12 +32,11 @@ std::string pool_value(const PoolEntry& e) {
 
 class Lister {
  public:
-  Lister(const Module& module, const CompiledFunction& c, const Target& target)
-      : module_(module), f_(module.function(c.symbol)), c_(c), target_(target) {}
+  Lister(const LoweredModule& lowered, const CompiledFunction& c, const Target& target)
+      : lowered_(lowered), module_(*lowered.legal), f_(module_.function(c.symbol)), c_(c), target_(target) {}
 
   FunctionListing run() {
     out_.name = c_.name;
-    out_.signature = f_.signature().text();
     out_.frame_bytes = c_.frame_bytes;
     for (unsigned r = 0; r < 64; ++r)
       if (c_.saved & mask_of_register(r)) out_.saved.emplace_back(target_.register_name(r, 64));
@@ -52,20 +51,45 @@ class Lister {
   }
 
  private:
+  // Where the program's own parameters and results are, each in one part or several.
   void places() {
-    const Signature& s = f_.signature();
+    bool own = c_.symbol.index < lowered_.meant.size();
+    const Signature& meant = own ? lowered_.meant[c_.symbol.index] : f_.signature();
+    Passing way = passing(target_.convention, meant);
+    out_.signature = meant.text();
     uint64_t bytes = 0;
-    auto where = arrivals(target_.convention, s.parameters, bytes);
-    for (size_t k = 0; k < where.size(); ++k)
-      out_.parameters.push_back(
-          {value_text(module_, f_, f_.parameters()[k]), s.parameters[k].name(),
-           where[k].reg != no_register
-               ? std::string(target_.register_name(where[k].reg, s.parameters[k].bits()))
-               : fmt::format("stack + {}", where[k].stack + 8)});
-    auto results = result_registers(target_.convention, s.results);
-    for (size_t k = 0; results && k < results->size(); ++k)
-      out_.results.push_back(
-          {"", s.results[k].name(), std::string(target_.register_name((*results)[k], s.results[k].bits()))});
+    auto where = arrivals(target_.convention, way.legal.parameters, bytes);
+    std::vector<std::string> places(meant.parameters.size()), results(meant.results.size());
+    auto add = [](std::string& to, const std::string& place) { to += (to.empty() ? "" : ", ") + place; };
+    std::string memory;
+    for (size_t k = 0; k < where.size(); ++k) {
+      Type t = way.legal.parameters[k];
+      int owner = way.parameters[k].owner;
+      if (owner >= 0 && way.legal.parameters.size() == meant.parameters.size())
+        t = narrower(t, meant.parameters[static_cast<size_t>(owner)]);
+      std::string place = where[k].reg != no_register
+                              ? std::string(target_.register_name(where[k].reg, t.total_bits()))
+                              : fmt::format("stack + {}", where[k].stack + 8);
+      if (owner >= 0) add(places[static_cast<size_t>(owner)], place);
+      if (owner == PassedPart::results_address) memory = place;
+    }
+    for (size_t k = 0; k < places.size(); ++k) {
+      std::string name =
+          own ? lowered_.parameter_names[c_.symbol.index][k] : value_text(module_, f_, f_.parameters()[k]);
+      out_.parameters.push_back({name, meant.parameters[k].name(), places[k]});
+    }
+    auto registers = result_registers(target_.convention, way.legal.results);
+    for (size_t k = 0; registers && !way.through_memory && k < registers->size(); ++k)
+      add(results[static_cast<size_t>(way.results[k].owner)],
+          std::string(target_.register_name((*registers)[k], way.legal.results[k].total_bits())));
+    for (size_t k = 0; k < results.size(); ++k) {
+      if (way.through_memory) results[k] = fmt::format("[{}] + {}", memory, way.result_offsets[k]);
+      out_.results.push_back({"", meant.results[k].name(), results[k]});
+    }
+  }
+  // A narrow value in a wider register is named by its own width.
+  static Type narrower(Type part, Type meant) {
+    return meant.is_float() || meant.has_lanes() || meant.bits() > part.bits() ? part : meant;
   }
 
   ListingLine line(const EmittedLine& l) {
@@ -105,6 +129,7 @@ class Lister {
     t.fetches += l.role == Role::Fetch;
   }
 
+  const LoweredModule& lowered_;
   const Module& module_;
   const Function& f_;
   const CompiledFunction& c_;
@@ -114,8 +139,9 @@ class Lister {
 
 }  // namespace
 
-FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target) {
-  return Lister(legal, compiled, target).run();
+FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
+                             const Target& target) {
+  return Lister(lowered, compiled, target).run();
 }
 
 }  // namespace porphyry::machine

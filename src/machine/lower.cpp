@@ -2,7 +2,7 @@
 
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
-#include "support.h"
+#include "porphyry/text/writer.h"
 
 namespace porphyry::machine {
 
@@ -27,18 +27,19 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   Diagnostics problems;
   uint8_t features = options.features.value_or(target.usual_features);
   Coverage coverage(target, features);
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k)))
-      for (Diagnostic& d : unsupported(module, Symbol(k))) problems.push_back(std::move(d));
+  problems = layout_problems(module, target);
   if (!problems.empty()) return problems;
   out.legal = clone(module);
-  size_t count = out.legal->symbol_count();  // legalizing may add externals behind
-  for (size_t k = 0; k < count; ++k)
-    if (out.legal->is_function(Symbol(k)))
-      for (Diagnostic& d : legalize(*out.legal, Symbol(k), target, coverage))
-        problems.push_back(std::move(d));
-  if (!problems.empty()) return problems;
-  for (size_t k = 0; k < count; ++k) {
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    const Signature* is = module.signature(Symbol(k));
+    out.meant.push_back(is ? *is : Signature{});
+    out.parameter_names.emplace_back();
+    if (!module.is_function(Symbol(k))) continue;
+    const Function& f = module.function(Symbol(k));
+    for (Value v : f.parameters()) out.parameter_names.back().push_back(value_text(module, f, v));
+  }
+  legalize(*out.legal, target, coverage);
+  for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     auto compiled = lower_function(*out.legal, Symbol(k), target, features, options.check_allocation);
     if (compiled)

@@ -8,6 +8,12 @@ namespace {
 
 constexpr uint32_t constant_cost = 10;
 
+// The operand whose type tells rules of one operation apart.
+size_t typed_operand(Op op, size_t count) {
+  bool first = op == Op::Store || op == Op::When || op == Op::Lane || op == Op::Put;
+  return first ? 0 : count - 1;
+}
+
 }  // namespace
 
 Matcher::Matcher(const Function& function, const Target& target, uint8_t features)
@@ -40,7 +46,7 @@ bool Matcher::plausible(const Rule& rule, Instruction i) const {
   const PatternNode& root = rule.nodes[0];
   if (root.op == Op::At || root.op == Op::Load) return true;
   if (root.children[0] < 0) return true;
-  size_t count = f_.operand_count(i), typed = root.op == Op::Store || root.op == Op::When ? 0 : count - 1;
+  size_t count = f_.operand_count(i), typed = typed_operand(root.op, count);
   if (carrier(root.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
   bool either = info(root.op).commutes();
   for (size_t k = 0; k < 3 && root.children[k] >= 0 && k < count; ++k) {
@@ -64,7 +70,7 @@ bool Matcher::may_stand_at(const Rule& rule, int8_t child, Value v) const {
   Instruction d = f_.definition(v);
   if (!d.exists() || f_.op(d) != n.op) return false;
   return n.op == Op::Load || f_.operand_count(d) == 0 ||
-         carrier(f_.type(f_.operand(d, f_.operand_count(d) - 1))) == carrier(n.operand);
+         carrier(f_.type(f_.operand(d, typed_operand(n.op, f_.operand_count(d))))) == carrier(n.operand);
 }
 
 std::optional<Match> Matcher::best(Instruction i) const {
@@ -198,7 +204,7 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   while (count < 3 && n.children[count] >= 0) ++count;
   bool pure_address = f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf;
   if (count > 0 && !pure_address && n.op != Op::At && n.op != Op::Load) {
-    size_t typed = f_.op(i) == Op::Store || f_.op(i) == Op::When ? 0 : f_.operand_count(i) - 1;
+    size_t typed = typed_operand(f_.op(i), f_.operand_count(i));
     if (carrier(n.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
   }
   auto in_order = [&](bool swapped, Match& trial) {

@@ -77,7 +77,7 @@ class Selector {
       Op op = f_.op(i);
       bool wanted = f_.has_effect(i) || (f_.result_count(i) && needed_[f_.result(i)]);
       if (!wanted) continue;
-      if (op == Op::Call || op == Op::Go || op == Op::Return) {
+      if (info(op).calls() || op == Op::Go || op == Op::Return) {
         for (size_t k = 0; k < f_.operand_count(i); ++k) need(f_.operand(i, k));
       } else {
         auto m = matcher_.best(i);
@@ -210,7 +210,8 @@ class Selector {
   Register register_of(Value v) {
     Register& r = registers_[v];
     if (r == no_register)
-      r = code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
+      r = code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).total_bits()),
+                              v);
     return r;
   }
 
@@ -224,10 +225,10 @@ class Selector {
 
   Register make_constant(Value v, Register into) {
     auto m = matcher_.constant(v);
-    Register r =
-        into != no_register
-            ? into
-            : code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).bits()), v);
+    Register r = into != no_register
+                     ? into
+                     : code().new_register(class_of(f_.type(v)),
+                                           static_cast<uint8_t>(carrier(f_.type(v)).total_bits()), v);
     std::array<Register, Match::most_variables> none{};
     none.fill(no_register);
     for (const RuleStep& step : m->rule->steps) emit(*m, step, none, r);
@@ -387,7 +388,8 @@ class Selector {
   void instruction(Instruction i) {
     origin_ = i;
     Op op = f_.op(i);
-    if (op == Op::Call) return call(i);
+    if (op == Op::Call || op == Op::CallThrough) return call(i);
+    if (op == Op::ReturnCall || op == Op::ReturnCallThrough) return leave(i);
     if (op == Op::Return) return give_back(i);
     if (op == Op::Go) {
       pass_arguments(f_.edge(i, 0));
@@ -402,12 +404,15 @@ class Selector {
   }
 
   FormIndex fetch_form_of(Register r) const {
-    return code_class(r) == 0 ? target_.upkeep.fetch_general : target_.upkeep.fetch_lanes;
+    const VirtualRegister& v = out_.code.shape(r);
+    const Upkeep& u = target_.upkeep;
+    return v.register_class == 0 ? u.fetch_general : v.bits > 64 ? u.fetch_wide : u.fetch_lanes;
   }
   FormIndex save_form_of(Register r) const {
-    return code_class(r) == 0 ? target_.upkeep.save_general : target_.upkeep.save_lanes;
+    const VirtualRegister& v = out_.code.shape(r);
+    const Upkeep& u = target_.upkeep;
+    return v.register_class == 0 ? u.save_general : v.bits > 64 ? u.save_wide : u.save_lanes;
   }
-  uint8_t code_class(Register r) const { return out_.code.shape(r).register_class; }
   static CodeOperand memory_operand(int64_t row, bool written) {
     return {OperandKind::Memory, !written, written, no_register, row};
   }
@@ -431,20 +436,15 @@ class Selector {
     }
   }
 
-  void call(Instruction i) {
-    Symbol callee = f_.symbol(i);
-    const Signature& signature = *module_.signature(callee);
+  // ---- calls ----------------------------------------------------------------------------------------------
+
+  // Arguments into their places; what the callee reads goes to `info`.
+  void pass(Instruction i, size_t first, const std::vector<Type>& types, CallInfo& info) {
     uint64_t bytes = 0;
-    auto where = arrivals(target_.convention, signature.parameters, bytes);
-    auto results = result_registers(target_.convention, signature.results);
-    if (!results)
-      return complain(
-          i, "'" + std::string(module_.symbol_name(callee)) + "' has more results than registers for them");
-    code().has_calls = true;
+    auto where = arrivals(target_.convention, types, bytes);
     code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
-    CallInfo info;
     std::vector<Register> values;
-    for (size_t k = 0; k < where.size(); ++k) values.push_back(use(f_.operand(i, k)));
+    for (size_t k = 0; k < where.size(); ++k) values.push_back(use(f_.operand(i, first + k)));
     for (size_t k = 0; k < where.size(); ++k)
       if (where[k].reg == no_register)
         put(save_form_of(values[k]),
@@ -457,17 +457,72 @@ class Selector {
         copy(where[k].reg, values[k]);
         info.reads |= mask_of_register(where[k].reg);
       }
+  }
+
+  std::vector<Type> types_of_operands(Instruction i, size_t first) const {
+    std::vector<Type> out;
+    for (size_t k = first; k < f_.operand_count(i); ++k) out.push_back(f_.type(f_.operand(i, k)));
+    return out;
+  }
+
+  RegisterMask lost_over_calls() const {
+    RegisterMask out = mask_of_register(target_.flags_register);
     for (const RegisterClass& c : target_.classes)
       for (unsigned r = c.first; r < unsigned(c.first + c.count); ++r)
         if (!(target_.convention.kept & mask_of_register(r)) && r != target_.convention.stack)
-          info.writes |= mask_of_register(r);
-    info.writes |= mask_of_register(target_.flags_register);
+          out |= mask_of_register(r);
+    return out;
+  }
+
+  void call(Instruction i) {
+    bool through = f_.op(i) == Op::CallThrough;
+    auto types = types_of_operands(i, through);
+    std::vector<Type> result_types;
+    for (size_t k = 0; k < f_.result_count(i); ++k) result_types.push_back(f_.type(f_.result(i, k)));
+    auto results = result_registers(target_.convention, result_types);
+    if (!results) return complain(i, "there are more results than registers for them");
+    code().has_calls = true;
+    CallInfo info{.writes = lost_over_calls()};
+    Register callee = through ? use(f_.operand(i, 0)) : no_register;
+    pass(i, through, types, info);
+    if (!through && module_.signature(f_.symbol(i))->variadic) count_floats(types, info);
     code().calls.push_back(info);
-    CodeLine& made =
-        put(target_.upkeep.call, {{OperandKind::Symbol, false, false, no_register, callee.index}});
+    CodeOperand target{OperandKind::Symbol, false, false, no_register,
+                       through ? 0 : int64_t(f_.symbol(i).index)};
+    if (through) target = reads(callee);
+    CodeLine& made = put(through ? target_.upkeep.call_through : target_.upkeep.call, {target});
     made.call = static_cast<uint32_t>(code().calls.size() - 1);
     constants_.clear();  // cheaper made again than kept over a call
     for (size_t k = 0; k < results->size(); ++k) copy(register_of(f_.result(i, k)), (*results)[k]);
+  }
+
+  // A callee with any arguments asks how many came in float registers.
+  void count_floats(const std::vector<Type>& types, CallInfo& info) {
+    if (target_.convention.float_count < 0) return;
+    uint64_t bytes = 0;
+    int64_t count = 0;
+    auto where = arrivals(target_.convention, types, bytes);
+    for (size_t k = 0; k < types.size(); ++k) count += types[k].is_float() && where[k].reg != no_register;
+    Register at = static_cast<Register>(target_.convention.float_count);
+    put(target_.upkeep.move_literal, {writes(at), {OperandKind::Literal, false, false, no_register, count}});
+    info.reads |= mask_of_register(at);
+  }
+
+  // The frame goes, then the callee is jumped to. Its address outlives the frame in the scratch register.
+  void leave(Instruction i) {
+    bool through = f_.op(i) == Op::ReturnCallThrough;
+    CallInfo info{.leaves = true};
+    Register scratch = target_.convention.scratch, callee = through ? use(f_.operand(i, 0)) : no_register;
+    pass(i, through, types_of_operands(i, through), info);
+    CodeOperand target{OperandKind::Symbol, false, false, no_register,
+                       through ? 0 : int64_t(f_.symbol(i).index)};
+    if (through) {
+      copy(scratch, callee);
+      target = reads(scratch);
+    }
+    code().calls.push_back(info);
+    put(through ? target_.upkeep.jump_through : target_.upkeep.jump, {target}).call =
+        static_cast<uint32_t>(code().calls.size() - 1);
   }
 
   void give_back(Instruction i) {

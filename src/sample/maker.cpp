@@ -10,7 +10,7 @@ Maker::Maker(Realm& realm, const SampleOptions& options)
 
 Sample Maker::run() {
   set_up_module();
-  if (!options_.only_lowerable) make_apart();
+  make_apart();
   make_recursive();
   size_t count = 1 + below(options_.functions);
   for (size_t k = 0; k < count; ++k) make_function(k + 1 == count);
@@ -32,9 +32,9 @@ void Maker::set_up_module() {
   DataItem store{.align = 64};
   store.pieces.push_back({.kind = DataPiece::Kind::Zero, .zero_bytes = Sample::piece_bytes});
   store_ = module_.add_data("store", std::move(store));
-  if (options_.only_lowerable) return;
-  if (chance(25)) module_.layout.order = ByteOrder::Big;
-  if (chance(15)) module_.layout.pointer_bits = 32;
+  bool big = chance(25), narrow = chance(15);
+  if (big && !options_.native_layout) module_.layout.order = ByteOrder::Big;
+  if (narrow && !options_.native_layout) module_.layout.pointer_bits = 32;
   Realm& realm = module_.realm();
   Kinds& kinds = module_.kinds;
   KindTree tree = kinds.add_tree(realm.name("orchard"));
@@ -73,9 +73,9 @@ void Maker::set_up_module() {
 Type Maker::any_integer(bool scalar) {
   static const unsigned usual[] = {8, 16, 32, 64},
                         odd[] = {2, 3, 7, 12, 24, 31, 33, 48, 63, 65, 96, 100, 127, 128};
-  bool plain = options_.only_lowerable || chance(60);
+  bool plain = chance(60);
   Type t = Type::integer(plain ? usual[below(4)] : odd[below(std::size(odd))]);
-  if (scalar || options_.only_lowerable || !chance(25)) return t;
+  if (scalar || !chance(25)) return t;
   static const unsigned lanes[] = {2, 3, 4, 8, 16};
   return t.with_lanes(lanes[below(5)]);
 }
@@ -89,7 +89,7 @@ Type Maker::fresh_type() {
     default: return any_integer(false);
   }
   static const unsigned lanes[] = {2, 3, 4, 8};
-  return options_.only_lowerable || !chance(20) ? t : t.with_lanes(lanes[below(4)]);
+  return !chance(20) ? t : t.with_lanes(lanes[below(4)]);
 }
 
 // Often the type of a value that is there, so that values meet.
@@ -140,7 +140,7 @@ Value Maker::value(Type t) {
 
 Value Maker::keep(Value v) {
   scope_.push_back(v);
-  if (!options_.only_lowerable && chance(30) && !f_->is_constant(v) && !f_->name(v).exists())
+  if (chance(30) && !f_->is_constant(v) && !f_->name(v).exists())
     f_->set_name(v, module_.realm().name(any_name()));
   return v;
 }
@@ -199,11 +199,9 @@ void Maker::branch(int depth) {
   if (!no.exists()) over = values_for(join);
   Function::Draft::Target targets[] = {{yes, {}}, {no.exists() ? no : join, over}};
   Function::Draft d{.op = Op::When, .operands = {&condition, 1}, .targets = targets};
-  if (!options_.only_lowerable) {
-    d.hint = static_cast<Function::Hint>(below(3));
-    if (d.hint == Function::Hint::None && chance(30))
-      targets[0].weight = below(1000), targets[1].weight = below(9);
-  }
+  d.hint = static_cast<Function::Hint>(below(3));
+  if (d.hint == Function::Hint::None && chance(30))
+    targets[0].weight = below(1000), targets[1].weight = below(9);
   pen_->put(d);
   size_t outer = scope_.size();
   for (Block arm : {yes, no}) {
@@ -321,24 +319,21 @@ void Maker::say() {
 }
 
 void Maker::statement(int depth) {
-  bool full = !options_.only_lowerable;
   size_t what = below(100);
   if (what < 8 && depth > 0) return branch(depth);
   if (what < 12 && depth > 0) return loop(depth);
-  if (what < 14 && depth > 0) return full ? choose(depth) : tangle();
+  if (what < 14 && depth > 0) return choose(depth);
   if (what < 16) return tangle();
   if (what < 19) return call();
   if (what < 32) return memory_operation();
-  if (full) {
-    if (what < 35) return kinded_access();
-    if (what < 38) return block_operation();
-    if (what < 39) return passing_object();
-    if (what < 40) return call_through();
-    if (what < 41) return call_apart();
-    if (what < 46) return promised_operation();
-    if (what < 48) return permitted_operation();
-    if (what < 51) return say();
-  }
+  if (what < 35) return kinded_access();
+  if (what < 38) return block_operation();
+  if (what < 39) return passing_object();
+  if (what < 40) return call_through();
+  if (what < 41) return call_apart();
+  if (what < 46) return promised_operation();
+  if (what < 48) return permitted_operation();
+  if (what < 51) return say();
   plain_operation();
 }
 
@@ -367,20 +362,18 @@ void Maker::make_function(bool last) {
     if (!f_->type(p).is_pointer()) keep(p);
   piece_ = f_->parameters()[0];
   pen.at_end(f_->add_block());
-  if (!options_.only_lowerable) {
-    FunctionFacts& facts = module_[symbol].facts;
-    if (chance(20)) facts.permits = permit::reorder | permit::estimate;
-    facts.keep_small = chance(10);
-    facts.inlining = static_cast<Inlining>(below(3));
-    if (chance(10)) facts.set_marks(below(s.parameters.size()), mark::secret);
-    if (!last && chance(15)) module_[symbol].is_local = true;
-    if (chance(10)) module_[symbol].is_weak = !module_[symbol].is_local;
-  }
+  FunctionFacts& facts = module_[symbol].facts;
+  if (chance(20)) facts.permits = permit::reorder | permit::estimate;
+  facts.keep_small = chance(10);
+  facts.inlining = static_cast<Inlining>(below(3));
+  if (chance(10)) facts.set_marks(below(s.parameters.size()), mark::secret);
+  if (!last && chance(15)) module_[symbol].is_local = true;
+  if (chance(10)) module_[symbol].is_weak = !module_[symbol].is_local;
   slot_ = filled_reserve();
   promotable();
   calls_left_ = 3;
   statements(3);
-  bool tail = !options_.only_lowerable && !functions_.empty() && chance(30) &&
+  bool tail = !functions_.empty() && chance(30) &&
               module_.function(functions_.back()).signature().results == s.results;
   if (tail) {
     std::vector<Value> arguments{piece_};

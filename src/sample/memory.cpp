@@ -14,12 +14,7 @@ Maker::Region Maker::any_region() {
 // A frame object of a piece's size, all of it written.
 Value Maker::filled_reserve() {
   Value slot = pen_->reserve(Sample::piece_bytes, 16);
-  if (!options_.only_lowerable) {
-    pen_->fill(constant(Type::integer(8)), slot, number(module_.index_type(), Sample::piece_bytes));
-    return slot;
-  }
-  for (int64_t k = 0; k < static_cast<int64_t>(Sample::piece_bytes); k += 8)
-    pen_->store(number(Type::integer(64), static_cast<uint64_t>(k)), slot, {}, 1, k);
+  pen_->fill(constant(Type::integer(8)), slot, number(module_.index_type(), Sample::piece_bytes));
   return slot;
 }
 
@@ -47,7 +42,6 @@ Type Maker::small_type() {
 void Maker::memory_operation() {
   Type t = small_type();
   Region r = any_region();
-  if (t.is_bool() && options_.only_lowerable) t = Type::integer(8);
   if (t.has_lanes() && !t.is_bool() && chance(30)) return masked_access(r);
   Type index_type = module_.index_type();
   Address a;
@@ -69,10 +63,10 @@ void Maker::memory_operation() {
     operands[0] = pen_->at(operands[0], operands[1], a.scale, a.offset);
     a.indexed = false, a.scale = 1, a.offset = 0;
   }
-  a.is_volatile = !options_.only_lowerable && chance(10);
+  a.is_volatile = chance(10);
   std::span<const Value> list(operands, a.indexed ? 2 : 1);
   if (chance(50)) {
-    a.early = !options_.only_lowerable && chance(5);
+    a.early = chance(5);
     keep(pen_->load(t, a, list));
   } else {
     pen_->store(canonical(value(t)), a, list);

@@ -27,7 +27,7 @@ void Maker::plain_operation() {
   const OperationInfo& row = rows[below(rows.size())];
   if (!row.is_plain()) return;
   if (row.layout == Layout::Convert) return conversion(row.op);
-  if (row.layout > Layout::Carry) return void(options_.only_lowerable || lanes_operation(row));
+  if (row.layout > Layout::Carry) return void(lanes_operation(row));
   for (int tries = 0; tries < 20; ++tries) {
     Type t = any_type();
     if (!row.accepts_shape(t.shape()) || (row.op == Op::ReverseBytes && t.bits() % 8)) continue;
@@ -42,8 +42,7 @@ void Maker::plain_operation() {
 void Maker::conversion(Op op) {
   for (int tries = 0; tries < 40; ++tries) {
     Type from = any_type(), to = chance(70) ? any_type() : fresh_type();
-    if (op == Op::Bits && !options_.only_lowerable && chance(60) && from.total_bits() <= 128 &&
-        from.total_bits() > 1)
+    if (op == Op::Bits && chance(60) && from.total_bits() <= 128 && from.total_bits() > 1)
       to = Type::integer(from.total_bits());
     if (conversion_problem(op, from, to)) continue;
     Value v = value(from);

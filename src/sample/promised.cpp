@@ -65,7 +65,7 @@ void Maker::promised_operation() {
 
 // Numbers that are neither NaN nor infinite nor -0, so that the permits allow one result only.
 void Maker::permitted_operation() {
-  Type t = (chance(50) ? Type::f32() : Type::f64()).with_lanes(options_.only_lowerable || chance(70) ? 1 : 4);
+  Type t = (chance(50) ? Type::f32() : Type::f64()).with_lanes(chance(70) ? 1 : 4);
   Type i = Type::integer(16).with_lanes(t.lanes());
   auto whole = [&] {
     Value low = pen_->write(Op::And, {value(i), number(i, 0xff)});

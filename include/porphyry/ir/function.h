@@ -50,7 +50,12 @@ class Function {
   Function& operator=(Function&&) = default;
 
   const Signature& signature() const { return signature_; }
-  std::span<const Value> parameters() const { return {parameter_pool_.data(), signature_.parameters.size()}; }
+  std::span<const Value> parameters() const {
+    return {parameter_pool_.data() + first_parameter_, signature_.parameters.size()};
+  }
+  // Gives the function another signature and with it new parameters. The values of the old ones must have no
+  // uses when it is next written or run.
+  void change_signature(Signature signature);
 
   // ---- blocks -------------------------------------------------------------------------------------------
   Block add_block(Name name = {});  // appended to the layout; the first one is the entry
@@ -346,7 +351,8 @@ class Function {
   Rows<uint64_t> constants_;
   Rows<Value> constant_table_;  // open addressing by type and bits; a power of two, a quarter is free
   uint32_t constant_count_ = 0;
-  Rows<Value> parameter_pool_;  // the function's parameters, then runs of blocks' parameters
+  uint32_t first_parameter_ = 0;  // of the function's run
+  Rows<Value> parameter_pool_;  // runs of the function's and of blocks' parameters
   SideTable<Value, Name> value_names_;
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;

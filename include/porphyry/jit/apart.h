@@ -26,13 +26,13 @@ class SharedMemory {
 
 struct NativeOutcome {
   enum class End : uint8_t { Result, Trap, Fault, TooLong } end = End::Result;
-  std::vector<uint64_t> results;  // bits, masked to their types
+  std::vector<uint64_t> results;  // the words of each, as constants have them: see Type::words
   std::string message;            // why, unless a result
   double seconds = 0;             // in the function, measured in the child
 };
 
-// A function with arguments and results in a frame of words: code that loads the one and stores the other is
-// compiled for the signature, by ourselves.
+// A function with arguments and results in a frame of words, as constants have them: code that loads the one
+// and stores the other is compiled for the signature, by ourselves.
 class Caller {
  public:
   static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function,

@@ -55,6 +55,7 @@ struct CodeLine {
 
 struct CallInfo {
   RegisterMask reads = 0, writes = 0;
+  bool leaves = false;  // this function's frame goes first: the one called returns in its place
 };
 
 struct CodeBlock {

@@ -1,7 +1,8 @@
-// Brings a function into what a book's rules cover, in the IR itself, so that the evaluator can check it:
-// narrow operations are extended, missing ones rewritten or made calls of helpers, addresses brought into the
-// machine's form, critical edges split, comparisons and addresses brought beside their users.
+// Brings a module into what a book's rules cover, in the IR itself: every step's outcome is a module that can
+// be printed, verified and run by the evaluator.
 #pragma once
+
+#include <span>
 
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
@@ -25,14 +26,28 @@ class Coverage {
 // What a type is carried as in a register: bool as i8, ptr as i64.
 Type carrier(Type t);
 
-// The module may get external helper functions; a problem is one whose name the module uses for something
-// else, and the module is not to be lowered then. O(instructions added).
-Diagnostics legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage);
+// The steps, in their order:
+//   reach       blocks that no run comes to go
+//   marks       sole, end, watch, renew, release and kinds have been heard and go
+//   passing     parameters, arguments and results as the convention passes them; see passing.h
+//   branches    `choose` becomes a balanced tree of comparisons
+//   spans       `copy` and `fill` become accesses or calls of helpers
+//   lanes       lanes become scalars
+//   widths      integers of odd and great widths become words
+//   operations  what the book has no rule for is said in what it has; addresses take the machine's form
+//   edges       edges from a block with several ways out to one with several ways in get a block
+//   beside      comparisons and addresses stand beside their users
+struct LegalStep {
+  std::string_view name, doc;
+};
+std::span<const LegalStep> legal_steps();
 
-// The steps, in the order `legalize` takes them.
-void split_critical_edges(Function& function);
-Diagnostics rewrite_operations(Module& module, Symbol function, const Target& target,
-                               const Coverage& coverage);
-void gather_beside_users(Module& module, Function& function);
+// What kind of module a target takes at all: its layout of memory. Empty when this is one.
+Diagnostics layout_problems(const Module& module, const Target& target);
+
+// Runs the steps on all functions, up to and with the one called `last`, or all. Routines of our own that
+// the program turns out to need are added as local functions (legal/helpers.por). The module must be verified
+// and of the target's layout. O(size of what comes out), a log of the cases for `choose`.
+void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {});
 
 }  // namespace porphyry::machine

@@ -40,6 +40,7 @@ struct FunctionListing {
 std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
                                        const EmittedLine& line);
 
-FunctionListing make_listing(const Module& legal, const CompiledFunction& compiled, const Target& target);
+FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
+                             const Target& target);
 
 }  // namespace porphyry::machine

@@ -15,6 +15,9 @@ struct LowerOptions {
 
 struct LoweredModule {
   std::unique_ptr<Module> legal;  // what was selected from: the origin of every line
+  // By symbol, as the module had it before it was legalized; helpers stand behind and are not here.
+  std::vector<Signature> meant;
+  std::vector<std::vector<std::string>> parameter_names;
   std::vector<CompiledFunction> functions;
 };
 

@@ -159,12 +159,14 @@ struct Convention {
   RegisterMask kept = 0;
   uint8_t stack = 0;
   uint8_t stack_align = 16;
+  uint8_t scratch = 0;      // carries no argument and may be lost: stubs and jumps go through it
+  int8_t float_count = -1;  // where calls of variadic functions say how many float registers they use
 };
 
 struct Upkeep {  // forms that the machine layer itself uses
   FormIndex move_general_32, move_general_64, move_lanes;
-  FormIndex save_general, fetch_general, save_lanes, fetch_lanes;
-  FormIndex grow, shrink, push, pop, jump, call, give_back;
+  FormIndex save_general, fetch_general, save_lanes, fetch_lanes, save_wide, fetch_wide;
+  FormIndex grow, shrink, push, pop, jump, jump_through, call, call_through, give_back;
   FormIndex move_literal;
 };
 

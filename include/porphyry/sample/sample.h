@@ -18,8 +18,8 @@ struct SampleOptions {
   uint64_t seed = 1;
   unsigned functions = 3;    // that call one another; a few helpers come on top
   unsigned statements = 14;  // at most, in a row; control flow nests three deep
-  // Only types and operations that a target of 64 bits lowers today: scalars of 8 to 64 bits, little-endian.
-  bool only_lowerable = false;
+  // Always little-endian with pointers of 64 bits, as the processors that run them want it.
+  bool native_layout = false;
 };
 
 struct Sample {

@@ -1,6 +1,7 @@
 // Operations that a book does not cover, said in others that it does.
 #pragma once
 
+#include "helpers.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/machine/legalize.h"
 
@@ -8,12 +9,10 @@ namespace porphyry::machine {
 
 class Expander {
  public:
-  Expander(Module& module, Function& function, const Coverage& coverage)
-      : module_(module), f_(function), pen_(module, function), coverage_(coverage) {}
+  Expander(Module& module, Function& function, const Coverage& coverage, Helpers& helpers)
+      : f_(function), pen_(module, function), coverage_(coverage), helpers_(helpers) {}
 
   Pen& pen() { return pen_; }
-  // Helpers that cannot be called because the module uses their name for something else.
-  const Diagnostics& problems() const { return problems_; }
 
   // Writes `op`, or what stands for it. `result` may be left out where it follows from the operands.
   Value make(Op op, std::vector<Value> operands, Type result = {});
@@ -36,16 +35,16 @@ class Expander {
   Value high_product(Op op, const Operands& v, Type type);
   Value popcount(Value v, Type type);
   Value reverse(Value v, Type type, unsigned smallest);
-  Value helper(const char* single, const char* twice, const Operands& v, Type type);
+  Value whole_number(Op op, Value v, Type type);
+  Value helper(const char* name, const Operands& v, Type type);
 
   Value number(Type t, uint64_t n) { return f_.constant(t, n); }
   Value convert(Op op, Type to, Value v) { return f_.type(v) == to ? v : make(op, {v}, to); }
 
-  Module& module_;
   Function& f_;
   Pen pen_;
   const Coverage& coverage_;
-  Diagnostics problems_;
+  Helpers& helpers_;
 };
 
 }  // namespace porphyry::machine

@@ -115,12 +115,12 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     case Op::AddSatU:
     case Op::SubSatS:
     case Op::SubSatU: return saturating(op, v, type);
-    case Op::Fma: return helper("fmaf", "fma", v, type);
-    case Op::Rem: return helper("fmodf", "fmod", v, type);
-    case Op::Floor: return helper("floorf", "floor", v, type);
-    case Op::Ceil: return helper("ceilf", "ceil", v, type);
-    case Op::Round: return helper("rintf", "rint", v, type);
-    case Op::Trunc: return helper("truncf", "trunc", v, type);
+    case Op::Fma: return helper("porphyry_fma_f", v, type);
+    case Op::Rem: return helper("porphyry_rem_f", v, type);
+    case Op::Floor:
+    case Op::Ceil:
+    case Op::Round:
+    case Op::Trunc: return whole_number(op, v[0], type);
     case Op::WidenS:
     case Op::WidenU: {  // in two steps
       Type half = result.bits() > 32 ? i32 : Type::integer(16);
@@ -282,19 +282,22 @@ Value Expander::reverse(Value v, Type type, unsigned smallest) {
   return x;
 }
 
-Value Expander::helper(const char* single, const char* twice, const Operands& v, Type type) {
-  std::string_view name = type.bits() == 32 ? single : twice;
-  Signature signature{std::vector<Type>(v.size(), type), {type}};
-  Symbol s = module_.find(name);
-  if (!s.exists()) s = module_.add_extern_function(name, signature);
-  if (module_[s].kind != SymbolKind::ExternFunction || *module_[s].signature != signature) {
-    std::string text(name);
-    problems_.push_back(complaint(
-        "an operation is done by the external function '" + text + "', but the module uses that name itself",
-        "another name for the module's own '" + text + "'"));
-    return v[0];  // nothing is made of a module with problems
-  }
-  return pen_.call(s, v)[0];
+// Adding and taking away 2^23 or 2^52, with the sign, leaves the whole number nearest; greater floats are
+// whole already. Where that lies on the wrong side, one more step. Taking zero away makes a NaN quiet.
+Value Expander::whole_number(Op op, Value v, Type type) {
+  Value big = pen_.real(type, type.bits() == 32 ? 0x1p23 : 0x1p52), one = pen_.real(type, 1.0);
+  Value x = op == Op::Trunc ? make(Op::Abs, {v}) : v;
+  Value with_sign = make(Op::CopySign, {big, x});
+  Value near = make(Op::Sub, {make(Op::Add, {x, with_sign}), with_sign});
+  if (op == Op::Floor || op == Op::Trunc)
+    near = make(Op::Pick, {make(Op::Gt, {near, x}), make(Op::Sub, {near, one}), near});
+  if (op == Op::Ceil) near = make(Op::Pick, {make(Op::Lt, {near, x}), make(Op::Add, {near, one}), near});
+  Value small = make(Op::Lt, {make(Op::Abs, {v}), big});
+  return make(Op::Pick, {small, make(Op::CopySign, {near, v}), make(Op::Sub, {v, pen_.real(type, 0.0)})});
+}
+
+Value Expander::helper(const char* name, const Operands& v, Type type) {
+  return pen_.call(helpers_[name + std::to_string(type.bits())], v)[0];
 }
 
 }  // namespace porphyry::machine

@@ -1,53 +1,10 @@
-#include "porphyry/machine/legalize.h"
-
+// Says what the book has no rule for in operations that it has, and brings addresses into the machine's form.
 #include <algorithm>
-#include <bit>
 
 #include "expand.h"
-#include "porphyry/ir/pen.h"
+#include "steps.h"
 
 namespace porphyry::machine {
-
-Type carrier(Type t) {
-  if (t.is_bool()) return Type::integer(8);
-  if (t.is_pointer()) return Type::integer(64);
-  return t;
-}
-
-Coverage::Coverage(const Target& target, uint8_t features) : rows_(operation_count) {
-  for (const Rule& rule : target.rules) {
-    if (rule.matches_constant || (rule.needs & ~features)) continue;
-    const PatternNode& root = rule.nodes[0];
-    bool plain = true;
-    for (const PatternNode& n : rule.nodes.subspan(1))
-      plain &= n.kind == NodeKind::Register || n.kind == NodeKind::Memory;
-    if (plain) rows_[static_cast<size_t>(root.op)].push_back({carrier(root.operand), carrier(root.result)});
-  }
-}
-
-bool Coverage::covers(Op op, Type operand, Type result) const {
-  operand = carrier(operand), result = carrier(result);
-  return std::any_of(rows_[static_cast<size_t>(op)].begin(), rows_[static_cast<size_t>(op)].end(),
-                     [&](const Row& r) { return r.operand == operand && r.result == result; });
-}
-
-void split_critical_edges(Function& f) {
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
-    Instruction end = f.terminator(b);
-    if (!end.exists() || f.edge_count(end) < 2) continue;
-    for (Edge e : f.edges(end)) {
-      Block to = f.to(e);
-      if (!f.next_in(f.first_in(to)).exists()) continue;
-      std::vector<Value> arguments;
-      for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
-      Block between = f.add_block_after(b);
-      f.redirect(e, between);
-      Function::Draft::Target target{to, arguments};
-      f.append(between, {.op = Op::Go, .position = f.position(end), .targets = {&target, 1}});
-    }
-  }
-}
-
 namespace {
 
 Op mirrored(Op op) {
@@ -66,21 +23,20 @@ Op mirrored(Op op) {
 
 class Rewriter {
  public:
-  Rewriter(Module& module, Symbol symbol, const Target& target, const Coverage& coverage)
-      : module_(module),
-        f_(module.function(symbol)),
-        target_(target),
-        coverage_(coverage),
-        expander_(module, f_, coverage) {}
+  Rewriter(LegalContext& context, Function& f)
+      : module_(context.module),
+        f_(f),
+        target_(context.target),
+        coverage_(context.coverage),
+        expander_(context.module, f, context.coverage, context.helpers) {}
 
-  Diagnostics run() {
+  void run() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
       for (Instruction i = f_.first(b), after; i.exists(); i = after) {
         after = f_.next(i);
         one(i);
       }
     }
-    return expander_.problems();
   }
 
  private:
@@ -127,6 +83,7 @@ class Rewriter {
 
   void plain(Instruction i) {
     Op op = f_.op(i);
+    if (f_.type(f_.operand(i, 0)).has_lanes()) return;  // what the convention passes
     bool compares = mirrored(op) != op || op == Op::Eq || op == Op::Ne;
     if (compares && f_.is_constant(f_.operand(i, 0)) && !f_.is_constant(f_.operand(i, 1)))
       return replace(i, expander_.make(mirrored(op), {f_.operand(i, 1), f_.operand(i, 0)}));
@@ -211,91 +168,8 @@ class Rewriter {
   Expander expander_;
 };
 
-bool is_compare(Op op) { return info(op).result == ResultRule::Truth; }
-
 }  // namespace
 
-Diagnostics rewrite_operations(Module& module, Symbol function, const Target& target,
-                               const Coverage& coverage) {
-  return Rewriter(module, function, target, coverage).run();
-}
-
-namespace {
-
-// Brings comparisons and addresses beside their users.
-class Gatherer {
- public:
-  Gatherer(Module& module, Function& f) : module_(module), f_(f) {
-    for (size_t k = 0; k < f.value_limit(); ++k)
-      if (Name n = f.name(Value(k)); n.exists()) taken_.set(n, true);
-  }
-
-  void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) user(i);
-  }
-
- private:
-  void user(Instruction i) {
-    Op op = f_.op(i);
-    bool decides = op == Op::When || op == Op::Pick, accesses = op == Op::Load || op == Op::Store;
-    if (!decides && !accesses) return;
-    size_t which = op == Op::Store ? 1 : 0;
-    Instruction d = f_.definition(f_.operand(i, which));
-    if (!d.exists() || !(decides ? is_compare(f_.op(d)) : f_.op(d) == Op::At)) return;
-    bool beside =
-        f_.block(d) == f_.block(i) && (accesses || (f_.next(d) == i && f_.has_one_use(f_.result(d))));
-    if (!beside) copy_before(i, f_.operand_slot(i, which), d);
-  }
-
-  void copy_before(Instruction user, Slot slot, Instruction original) {
-    std::vector<Value> operands;
-    for (size_t k = 0; k < f_.operand_count(original); ++k) operands.push_back(f_.operand(original, k));
-    Value old = f_.result(original);
-    Type type = f_.type(old);
-    uint32_t detail = f_.op(original) == Op::At ? f_.add_address(f_.address(original)) : 0;
-    Instruction made = f_.insert_before(user, {.op = f_.op(original),
-                                               .operands = operands,
-                                               .results = {&type, 1},
-                                               .detail = detail,
-                                               .position = f_.position(original)});
-    f_.set(slot, f_.result(made));
-    Name name = f_.name(old);
-    if (f_.has_uses(old)) {
-      if (name.exists()) f_.set_name(f_.result(made), another(name));
-      return;
-    }
-    if (name.exists()) f_.set_name(f_.result(made), name), f_.set_name(old, {});
-    f_.erase(original);
-  }
-
-  // colder_2, colder_3, …
-  Name another(Name name) {
-    std::string base(module_.text(name));
-    for (int k = 2;; ++k) {
-      Name n = module_.realm().name(base + "_" + std::to_string(k));
-      if (taken_.get(n)) continue;
-      taken_.set(n, true);
-      return n;
-    }
-  }
-
-  Module& module_;
-  Function& f_;
-  SideTable<Name, char> taken_;
-};
-
-}  // namespace
-
-// A comparison that decides a branch or a pick stands right before it, one copy for each; an address stands
-// in the block of the access that uses it.
-void gather_beside_users(Module& module, Function& f) { Gatherer(module, f).run(); }
-
-Diagnostics legalize(Module& module, Symbol function, const Target& target, const Coverage& coverage) {
-  Diagnostics problems = rewrite_operations(module, function, target, coverage);
-  split_critical_edges(module.function(function));
-  gather_beside_users(module, module.function(function));
-  return problems;
-}
+void rewrite_operations(LegalContext& context, Function& f) { Rewriter(context, f).run(); }
 
 }  // namespace porphyry::machine

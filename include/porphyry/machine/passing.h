@@ -1,0 +1,57 @@
+// How a calling convention passes values: each parameter and result as parts that registers or stack words
+// hold.
+//
+// System V AMD64 ABI, version 1.0, section 3.2.3, for what C can say:
+//   bool, i8, i16              a register, zeros above (C's signed char and short: pass a widened i32)
+//   i2 … i64                   a register, zeros above
+//   i65 … i128                 two registers or two stack words, never one of each; i128 on a stack word
+//   whose
+//                              address is a multiple of 16
+//   lanes up to 64, 128 bits   a float register, or stack words
+//   wider lanes                stack words, as they lie in memory; lanes of bool as integers of as many bits
+//   several results            each in registers of its own; when they do not all fit, in memory that the
+//                              caller gives the address of as a first argument, laid out as a C structure;
+//                              the address comes back as the result
+#pragma once
+
+#include <vector>
+
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/machine/convention.h"
+
+namespace porphyry::machine {
+
+struct PassedPart {
+  // Whose part it is: a parameter or result by number, or:
+  static constexpr int padding = -1, results_address = -2;
+  int owner = padding;
+  unsigned part = 0;  // counted from the low end
+};
+
+struct Passing {
+  // The signature in parts; each part's type is one that a register holds. Parts on the stack stand behind
+  // those in registers, in the order of their words; padding fills what must stay empty.
+  Signature legal;
+  std::vector<PassedPart> parameters, results;  // by part
+  bool through_memory = false;
+  std::vector<uint64_t> result_offsets;  // through memory: where each result lies
+  uint64_t result_bytes = 0;
+  uint64_t stack_bytes = 0;  // of arguments
+  bool same = false;         // legal is the signature itself
+};
+
+// O(parts).
+Passing passing(const Convention& convention, const Signature& signature);
+
+// The types of the parts of one parameter or result; none when it goes through memory.
+std::vector<Type> parts_passed(Type t, bool as_result);
+
+// Arguments as the evaluator takes them (a datum a lane) in the parts that a legalized function takes.
+// `results_address` is where results go that go through memory. O(bits).
+std::vector<Datum> arguments_in_parts(const Passing& way, const Signature& signature,
+                                      std::span<const Datum> arguments, Datum results_address);
+// And back: results from the parts that came back, or from the memory that they went to.
+std::vector<Datum> results_from_parts(const Passing& way, const Signature& signature,
+                                      std::span<const Datum> parts, std::span<const uint8_t> memory);
+
+}  // namespace porphyry::machine

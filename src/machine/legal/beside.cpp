@@ -1,0 +1,95 @@
+#include "steps.h"
+
+namespace porphyry::machine {
+
+void split_critical_edges(Function& f) {
+  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    Instruction end = f.terminator(b);
+    if (!end.exists() || f.edge_count(end) < 2) continue;
+    for (Edge e : f.edges(end)) {
+      Block to = f.to(e);
+      if (!f.next_in(f.first_in(to)).exists()) continue;
+      std::vector<Value> arguments;
+      for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
+      Block between = f.add_block_after(b);
+      f.redirect(e, between);
+      Function::Draft::Target target{to, arguments};
+      f.append(between, {.op = Op::Go, .position = f.position(end), .targets = {&target, 1}});
+    }
+  }
+}
+
+namespace {
+
+bool is_compare(Op op) { return info(op).result == ResultRule::Truth; }
+
+// Brings comparisons and addresses beside their users.
+class Gatherer {
+ public:
+  Gatherer(Module& module, Function& f) : module_(module), f_(f) {
+    for (size_t k = 0; k < f.value_limit(); ++k)
+      if (Name n = f.name(Value(k)); n.exists()) taken_.set(n, true);
+  }
+
+  void run() {
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) user(i);
+  }
+
+ private:
+  void user(Instruction i) {
+    Op op = f_.op(i);
+    bool decides = op == Op::When || op == Op::Pick, accesses = op == Op::Load || op == Op::Store;
+    if (!decides && !accesses) return;
+    size_t which = op == Op::Store ? 1 : 0;
+    Instruction d = f_.definition(f_.operand(i, which));
+    if (!d.exists() || !(decides ? is_compare(f_.op(d)) : f_.op(d) == Op::At)) return;
+    bool beside =
+        f_.block(d) == f_.block(i) && (accesses || (f_.next(d) == i && f_.has_one_use(f_.result(d))));
+    if (!beside) copy_before(i, f_.operand_slot(i, which), d);
+  }
+
+  void copy_before(Instruction user, Slot slot, Instruction original) {
+    std::vector<Value> operands;
+    for (size_t k = 0; k < f_.operand_count(original); ++k) operands.push_back(f_.operand(original, k));
+    Value old = f_.result(original);
+    Type type = f_.type(old);
+    uint32_t detail = f_.op(original) == Op::At ? f_.add_address(f_.address(original)) : 0;
+    Instruction made = f_.insert_before(user, {.op = f_.op(original),
+                                               .operands = operands,
+                                               .results = {&type, 1},
+                                               .detail = detail,
+                                               .position = f_.position(original)});
+    f_.set(slot, f_.result(made));
+    Name name = f_.name(old);
+    if (f_.has_uses(old)) {
+      if (name.exists()) f_.set_name(f_.result(made), another(name));
+      return;
+    }
+    if (name.exists()) f_.set_name(f_.result(made), name), f_.set_name(old, {});
+    f_.erase(original);
+  }
+
+  // colder_2, colder_3, …
+  Name another(Name name) {
+    std::string base(module_.text(name));
+    for (int k = 2;; ++k) {
+      Name n = module_.realm().name(base + "_" + std::to_string(k));
+      if (taken_.get(n)) continue;
+      taken_.set(n, true);
+      return n;
+    }
+  }
+
+  Module& module_;
+  Function& f_;
+  SideTable<Name, char> taken_;
+};
+
+}  // namespace
+
+// A comparison that decides a branch or a pick stands right before it, one copy for each; an address stands
+// in the block of the access that uses it.
+void gather_beside_users(Module& module, Function& f) { Gatherer(module, f).run(); }
+
+}  // namespace porphyry::machine

@@ -1,0 +1,90 @@
+#include "porphyry/machine/legalize.h"
+
+#include <algorithm>
+
+#include "porphyry/machine/passing.h"
+#include "steps.h"
+
+namespace porphyry::machine {
+namespace {
+
+struct Step {
+  LegalStep said;
+  void (*run)(LegalContext&, Symbol);
+};
+
+Function& function(LegalContext& c, Symbol s) { return c.module.function(s); }
+
+const Step steps[] = {
+    {{"reach", "blocks that no run comes to go"},
+     [](LegalContext& c, Symbol s) { drop_unreachable(function(c, s)); }},
+    {{"marks", "sole, end, watch, renew, release and kinds go"},
+     [](LegalContext& c, Symbol s) { drop_marks(function(c, s)); }},
+    {{"passing", "parameters, arguments and results as the convention passes them"},
+     [](LegalContext& c, Symbol s) { pass_by_convention(c, s); }},
+    {{"branches", "choose becomes a balanced tree of comparisons"},
+     [](LegalContext& c, Symbol s) { choices_to_branches(c.module, function(c, s)); }},
+    {{"spans", "copy and fill become accesses or calls of helpers"},
+     [](LegalContext& c, Symbol s) { spans_to_accesses(c.module, function(c, s), c.helpers); }},
+    {{"lanes", "lanes become scalars"},
+     [](LegalContext& c, Symbol s) { lanes_to_scalars(c.module, function(c, s)); }},
+    {{"widths", "integers of odd and great widths become words"},
+     [](LegalContext& c, Symbol s) { widths_to_words(c.module, function(c, s), c.helpers); }},
+    {{"operations", "what the book has no rule for is said in what it has"},
+     [](LegalContext& c, Symbol s) { rewrite_operations(c, function(c, s)); }},
+    {{"edges", "critical edges get a block"},
+     [](LegalContext& c, Symbol s) { split_critical_edges(function(c, s)); }},
+    {{"beside", "comparisons and addresses stand beside their users"},
+     [](LegalContext& c, Symbol s) { gather_beside_users(c.module, function(c, s)); }}};
+
+Signature signature_of(const Module& module, Symbol s) {
+  const Signature* is = module.signature(s);
+  return is ? *is : Signature{};
+}
+
+// External functions take parts, too.
+void declare_by_convention(LegalContext& c) {
+  for (size_t k = 0; k < c.meant.size(); ++k)
+    if (SymbolRow& row = c.module[Symbol(k)]; row.kind == SymbolKind::ExternFunction)
+      row.signature = passing(c.target.convention, c.meant[k]).legal;
+}
+
+}  // namespace
+
+std::span<const LegalStep> legal_steps() {
+  static const auto said = [] {
+    std::array<LegalStep, std::size(steps)> out;
+    std::transform(std::begin(steps), std::end(steps), out.begin(), [](const Step& s) { return s.said; });
+    return out;
+  }();
+  return said;
+}
+
+Diagnostics layout_problems(const Module& module, const Target& target) {
+  if (module.layout == MemoryLayout{}) return {};
+  std::string is = std::string("layout ") + (module.layout.order == ByteOrder::Big ? "big" : "little");
+  if (module.layout.pointer_bits != 64) is += " pointers " + std::to_string(module.layout.pointer_bits);
+  return {complaint("'" + is + "' is not how " + std::string(target.name) + " lays out memory",
+                    "layout little, with pointers of 64 bits")};
+}
+
+void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last) {
+  LegalContext context{module, target, coverage, Helpers(module), {}};
+  for (size_t k = 0; k < module.symbol_count(); ++k) context.meant.push_back(signature_of(module, Symbol(k)));
+  size_t done = module.symbol_count();  // symbols that the steps before this one have seen
+  for (size_t step = 0; step < std::size(steps); ++step) {
+    for (size_t k = 0; k < module.symbol_count(); ++k) {
+      while (context.meant.size() < module.symbol_count())
+        context.meant.push_back(signature_of(module, Symbol(context.meant.size())));
+      for (; done <= k; ++done) {  // a helper: what it missed first
+        for (size_t before = 0; before < step && module.is_function(Symbol(done)); ++before)
+          steps[before].run(context, Symbol(done));
+      }
+      if (module.is_function(Symbol(k))) steps[step].run(context, Symbol(k));
+    }
+    if (steps[step].said.name == "passing") declare_by_convention(context);
+    if (steps[step].said.name == last) break;
+  }
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,287 @@
+// Parameters, arguments and results as the convention passes them: see include/porphyry/machine/passing.h.
+#include "porphyry/machine/passing.h"
+#include "steps.h"
+#include "tidy_pen.h"
+
+namespace porphyry::machine {
+namespace {
+
+const Type i64 = Type::integer(64), i128 = Type::integer(128);
+
+// Values to parts and back, in operations that later steps know to take apart.
+class Porter {
+ public:
+  explicit Porter(TidyPen& pen) : pen_(pen) {}
+
+  std::vector<Value> taken_apart(Value v, bool as_result) {
+    Type t = pen_.type(v);
+    auto parts = parts_passed(t, as_result);
+    if (parts.empty()) return memory_words(v);
+    if (parts.size() == 1 && parts[0] == t) return {v};
+    if (t.has_lanes()) {
+      v = pen_.convert(Op::Bits, Type::integer(t.total_bits()), v);
+      if (parts[0].has_lanes()) return {pen_.convert(Op::Bits, parts[0], pen_.widen_u(v, i128))};
+      if (parts[0].is_float()) return {pen_.bits(pen_.widen_u(v, i64), parts[0])};
+    }
+    return words(v, parts);
+  }
+
+  Value put_together(Type t, std::span<const Value> parts, bool as_result) {
+    auto types = parts_passed(t, as_result);
+    if (types.empty()) return from_memory_words(t, parts);
+    if (types.size() == 1 && types[0] == t) return parts[0];
+    if (!t.has_lanes()) return from_words(t, parts);
+    Type whole = Type::integer(t.total_bits());
+    Value v;
+    if (types[0].has_lanes())
+      v = pen_.narrow(pen_.convert(Op::Bits, i128, parts[0]), whole);
+    else if (types[0].is_float())
+      v = pen_.narrow(pen_.bits(parts[0], i64), whole);
+    else
+      v = from_words(whole, parts);
+    return pen_.convert(Op::Bits, t, v);
+  }
+
+ private:
+  std::vector<Value> words(Value v, const std::vector<Type>& parts) {
+    if (parts.size() == 1) return {pen_.widen_u(v, parts[0])};
+    v = pen_.widen_u(v, i128);
+    return {pen_.narrow(v, i64), pen_.narrow(pen_.shr_u(v, 64), i64)};
+  }
+  Value from_words(Type t, std::span<const Value> parts) {
+    if (t.is_bool())
+      return pen_.make(Op::Ne, {pen_.and_(parts[0], Word(1)), pen_.number(pen_.type(parts[0]), 0)});
+    if (parts.size() == 1) return pen_.narrow(parts[0], t);
+    Value high = pen_.shl(pen_.widen_u(parts[1], i128), 64);
+    return pen_.narrow(pen_.or_(high, pen_.widen_u(parts[0], i128)), t);
+  }
+
+  // Lanes too wide for registers: words as they lie in memory, or where they do not fill words those of each
+  // element.
+  std::vector<Value> memory_words(Value v) {
+    Type t = pen_.type(v);
+    std::vector<Value> out;
+    if (t.total_bits() % 64 == 0) {
+      Value all =
+          t == i64.with_lanes(t.lanes()) ? v : pen_.convert(Op::Bits, i64.with_lanes(t.total_bits() / 64), v);
+      for (unsigned k = 0; k < t.total_bits() / 64; ++k) out.push_back(lane(all, k));
+      return out;
+    }
+    for (unsigned k = 0; k < t.lanes(); ++k) {
+      Value x = lane(v, k);
+      if (t.is_float()) x = pen_.bits(x, Type::integer(t.bits()));
+      for (Value w : words(x, std::vector<Type>(t.words_per_lane(), i64))) out.push_back(w);
+    }
+    return out;
+  }
+  Value from_memory_words(Type t, std::span<const Value> parts) {
+    bool filled = t.total_bits() % 64 == 0;
+    Type whole = filled ? i64.with_lanes(static_cast<unsigned>(parts.size())) : t;
+    unsigned step = filled ? 1 : t.words_per_lane();
+    Value v;
+    for (unsigned k = 0; k < whole.lanes(); ++k) {
+      Value x = parts[k * step];
+      if (!filled && !t.is_float()) x = from_words(t.element(), parts.subspan(k * step, step));
+      if (!filled && t.is_float()) x = pen_.bits(pen_.narrow(x, Type::integer(t.bits())), t.element());
+      Value operands[] = {v, pen_.number(i64, k), x};
+      v = k == 0 ? pen_.convert(Op::Splat, whole, x)
+                 : pen_.function().result(
+                       pen_.put({.op = Op::Put, .operands = operands, .results = {&whole, 1}}));
+    }
+    return whole == t ? v : pen_.convert(Op::Bits, t, v);
+  }
+  Value lane(Value v, unsigned k) {
+    Value operands[] = {v, pen_.number(i64, k)};
+    Type t = pen_.type(v).element();
+    return pen_.function().result(pen_.put({.op = Op::Lane, .operands = operands, .results = {&t, 1}}));
+  }
+
+  TidyPen& pen_;
+};
+
+class SignatureStep {
+ public:
+  SignatureStep(const LegalContext& context, Symbol symbol)
+      : context_(context),
+        f_(context.module.function(symbol)),
+        mine_(passing(context.target.convention, context.meant[symbol.index])),
+        pen_(context.module, f_),
+        porter_(pen_) {}
+
+  void run() {
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Instruction i = f_.first(b), next; i.exists(); i = next) {
+        next = f_.next(i);
+        visit(i);
+      }
+    if (!mine_.same) parameters();
+  }
+
+ private:
+  void visit(Instruction i) {
+    pen_.before(i).from(f_.position(i));
+    switch (f_.op(i)) {
+      case Op::Return:
+        if (!mine_.same) give_back(i);
+        return;
+      case Op::Call: return call(i, callee_signature(i), 0);
+      case Op::CallThrough: return call(i, signature_of_operands(i, 1), 1);
+      case Op::ReturnCall: return return_call(i, callee_signature(i), 0);
+      case Op::ReturnCallThrough: return return_call(i, signature_of_operands(i, 1), 1);
+      default: return;
+    }
+  }
+
+  Signature callee_signature(Instruction i) const {
+    const Signature& declared = context_.meant[f_.symbol(i).index];
+    if (!declared.variadic) return declared;
+    Signature s = signature_of_operands(i, 0);
+    s.results = declared.results;
+    s.variadic = true;
+    return s;
+  }
+  Signature signature_of_operands(Instruction i, size_t first) const {
+    Signature s;
+    for (size_t k = first; k < f_.operand_count(i); ++k) s.parameters.push_back(f_.type(f_.operand(i, k)));
+    for (size_t k = 0; k < f_.result_count(i); ++k) s.results.push_back(f_.type(f_.result(i, k)));
+    if (info(f_.op(i)).ends_block()) s.results = context_results();
+    return s;
+  }
+  const std::vector<Type>& context_results() const { return meant_results_; }
+
+  // The parts in the order of the signature of parts; `address` is where results go, when they go to memory.
+  std::vector<Value> arguments(const Passing& way, Instruction i, size_t first, Value address) {
+    std::vector<std::vector<Value>> parts;
+    for (size_t k = first; k < f_.operand_count(i); ++k)
+      parts.push_back(porter_.taken_apart(f_.operand(i, k), false));
+    std::vector<Value> out;
+    if (first) out.push_back(f_.operand(i, 0));
+    for (size_t k = 0; k < way.parameters.size(); ++k) {
+      PassedPart p = way.parameters[k];
+      if (p.owner >= 0)
+        out.push_back(parts[static_cast<size_t>(p.owner)][p.part]);
+      else
+        out.push_back(p.owner == PassedPart::results_address ? address
+                                                             : pen_.number(way.legal.parameters[k], 0));
+    }
+    return out;
+  }
+
+  void call(Instruction i, const Signature& signature, size_t first) {
+    Passing way = passing(context_.target.convention, signature);
+    if (way.same) return;
+    Value address = way.through_memory ? frame_object(way.result_bytes) : Value();
+    auto operands = arguments(way, i, first, address);
+    Instruction made = pen_.put(
+        {.op = f_.op(i), .operands = operands, .results = way.legal.results, .detail = f_.detail(i)});
+    for (size_t k = 0; k < signature.results.size(); ++k) {
+      Value old = f_.result(i, k);
+      Value v = way.through_memory
+                    ? pen_.load(f_.type(old), Address{.offset = static_cast<int64_t>(way.result_offsets[k])},
+                                {&address, 1})
+                    : porter_.put_together(f_.type(old), parts_of(way, made, k), true);
+      if (Name n = f_.name(old); n.exists() && f_.kind(v) == ValueKind::Result && !f_.name(v).exists())
+        f_.set_name(old, {}), f_.set_name(v, n);
+      f_.replace_uses(old, v);
+    }
+    f_.erase(i);
+  }
+
+  std::vector<Value> parts_of(const Passing& way, Instruction call, size_t result) const {
+    std::vector<Value> out;
+    for (size_t k = 0; k < way.results.size(); ++k)
+      if (way.results[k].owner == static_cast<int>(result)) out.push_back(f_.result(call, k));
+    return out;
+  }
+
+  // One that passes words on the stack becomes an ordinary call: the callee's words may not find room where
+  // this function's own lie.
+  void return_call(Instruction i, const Signature& signature, size_t first) {
+    Passing way = passing(context_.target.convention, signature);
+    if (way.stack_bytes == 0) {
+      if (way.same) return;
+      pen_.put(
+          {.op = f_.op(i), .operands = arguments(way, i, first, results_address()), .detail = f_.detail(i)});
+      return f_.erase(i);
+    }
+    auto operands = arguments(way, i, first, results_address());
+    Instruction made = pen_.put({.op = first ? Op::CallThrough : Op::Call,
+                                 .operands = operands,
+                                 .results = way.legal.results,
+                                 .detail = f_.detail(i)});
+    std::vector<Value> results;
+    for (size_t k = 0; k < f_.result_count(made); ++k) results.push_back(f_.result(made, k));
+    pen_.put({.op = Op::Return, .operands = results});
+    f_.erase(i);
+  }
+
+  void give_back(Instruction i) {
+    std::vector<Value> out;
+    if (mine_.through_memory) {
+      Value to = results_address();
+      for (size_t k = 0; k < f_.operand_count(i); ++k)
+        pen_.store(f_.operand(i, k), Address{.offset = static_cast<int64_t>(mine_.result_offsets[k])},
+                   {&to, 1});
+      out = {to};
+    } else {
+      for (size_t k = 0; k < f_.operand_count(i); ++k)
+        for (Value v : porter_.taken_apart(f_.operand(i, k), true)) out.push_back(v);
+    }
+    pen_.put({.op = Op::Return, .operands = out});
+    f_.erase(i);
+  }
+
+  // A stand-in for the parameter, which is there once the signature has changed.
+  Value results_address() {
+    if (mine_.through_memory && !results_address_.exists()) {
+      Type ptr = pen_.module().pointer_type();
+      results_address_ = f_.result(f_.insert_before(
+          f_.first(f_.entry()), {.op = Op::Reserve, .results = {&ptr, 1}, .detail = f_.add_reserve({8, 8})}));
+    }
+    return results_address_;
+  }
+
+  Value frame_object(uint64_t bytes) {
+    Type ptr = pen_.module().pointer_type();
+    return f_.result(
+        f_.insert_before(f_.first(f_.entry()),
+                         {.op = Op::Reserve, .results = {&ptr, 1}, .detail = f_.add_reserve({bytes, 16})}));
+  }
+
+  void parameters() {
+    std::vector<Value> old(f_.parameters().begin(), f_.parameters().end());
+    f_.change_signature(mine_.legal);
+    auto arrived = f_.parameters();
+    pen_.before(f_.first(f_.entry())).from({});
+    std::vector<std::vector<Value>> parts(old.size());
+    for (size_t k = 0; k < arrived.size(); ++k) {
+      PassedPart p = mine_.parameters[k];
+      if (p.owner == PassedPart::results_address && results_address_.exists()) {
+        f_.replace_uses(results_address_, arrived[k]);
+        f_.erase(f_.definition(results_address_));
+        pen_.before(f_.first(f_.entry()));
+      }
+      if (p.owner >= 0) parts[static_cast<size_t>(p.owner)].push_back(arrived[k]);
+    }
+    for (size_t k = 0; k < old.size(); ++k) {
+      Name n = f_.name(old[k]);
+      if (parts[k].size() == 1 && n.exists()) f_.set_name(old[k], {}), f_.set_name(parts[k][0], n);
+      if (!f_.has_uses(old[k])) continue;
+      f_.replace_uses(old[k], porter_.put_together(f_.type(old[k]), parts[k], false));
+    }
+  }
+
+  const LegalContext& context_;
+  Function& f_;
+  Passing mine_;
+  std::vector<Type> meant_results_ = f_.signature().results;
+  TidyPen pen_;
+  Porter porter_;
+  Value results_address_;
+};
+
+}  // namespace
+
+void pass_by_convention(const LegalContext& context, Symbol symbol) { SignatureStep(context, symbol).run(); }
+
+}  // namespace porphyry::machine

@@ -1,0 +1,96 @@
+// `copy` and `fill`: short ones of a known length as loads and stores, the rest by helpers.
+#include <algorithm>
+
+#include "helpers.h"
+#include "steps.h"
+#include "tidy_pen.h"
+
+namespace porphyry::machine {
+namespace {
+
+const Type i64 = Type::integer(64);
+constexpr uint64_t most_unrolled = 64;  // bytes: eight words, which registers hold
+
+struct Piece {
+  unsigned bytes;
+  int64_t at;
+};
+
+std::vector<Piece> pieces(uint64_t bytes) {
+  std::vector<Piece> out;
+  for (uint64_t at = 0; at < bytes;) {
+    unsigned size = 8;
+    while (size > bytes - at) size /= 2;
+    out.push_back({size, static_cast<int64_t>(at)});
+    at += size;
+  }
+  return out;
+}
+
+class SpanStep {
+ public:
+  SpanStep(Module& module, Function& f, Helpers& helpers) : f_(f), pen_(module, f), helpers_(helpers) {}
+
+  void run() {
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Instruction i = f_.first(b), next; i.exists(); i = next) {
+        next = f_.next(i);
+        if (f_.op(i) != Op::Copy && f_.op(i) != Op::Fill) continue;
+        pen_.before(i).from(f_.position(i));
+        f_.op(i) == Op::Copy ? copy(i) : fill(i);
+        f_.erase(i);
+      }
+  }
+
+ private:
+  // The address as one pointer; what is said of the access stays in `said`.
+  Value pointer(Instruction i, size_t first, const Address& a) {
+    if (!a.indexed && a.offset == 0) return f_.operand(i, first);
+    std::vector<Value> operands;
+    for (unsigned k = 0; k < a.operand_count(); ++k) operands.push_back(f_.operand(i, first + k));
+    Address plain{.scale = a.scale, .offset = a.offset, .indexed = a.indexed};
+    Type t = pen_.module().pointer_type();
+    return f_.result(
+        pen_.put({.op = Op::At, .operands = operands, .results = {&t, 1}, .detail = f_.add_address(plain)}));
+  }
+  static Address access(const Address& said, const Piece& p) {
+    Address a{.offset = p.at, .align = said.align, .is_volatile = said.is_volatile};
+    if (p.at) a.align = std::min<uint32_t>(a.align, static_cast<uint32_t>(p.at & -p.at));
+    return a;
+  }
+  bool short_one(Value bytes) const {
+    return f_.is_constant(bytes) && f_.constant_bits(bytes) <= most_unrolled;
+  }
+
+  void copy(Instruction i) {
+    CopyShape shape = f_.copy_shape(i);
+    Value to = pointer(i, 0, shape.to), from = pointer(i, shape.to.operand_count(), shape.from);
+    Value bytes = f_.operand(i, f_.operand_count(i) - 1);
+    if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_copy"], {to, from, bytes}));
+    auto list = pieces(f_.constant_bits(bytes));
+    std::vector<Value> read;
+    for (Piece p : list)
+      read.push_back(pen_.load(Type::integer(p.bytes * 8), access(shape.from, p), {&from, 1}));
+    for (size_t k = 0; k < list.size(); ++k) pen_.store(read[k], access(shape.to, list[k]), {&to, 1});
+  }
+
+  void fill(Instruction i) {
+    const Address said = f_.address(i);
+    Value to = pointer(i, 1, said), v = pen_.widen_u(f_.operand(i, 0), i64);
+    Value bytes = f_.operand(i, f_.operand_count(i) - 1);
+    if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_fill"], {to, v, bytes}));
+    Value word = pen_.mul(v, pen_.number(i64, 0x0101010101010101u));
+    for (Piece p : pieces(f_.constant_bits(bytes)))
+      pen_.store(pen_.narrow(word, Type::integer(p.bytes * 8)), access(said, p), {&to, 1});
+  }
+
+  Function& f_;
+  TidyPen pen_;
+  Helpers& helpers_;
+};
+
+}  // namespace
+
+void spans_to_accesses(Module& module, Function& f, Helpers& helpers) { SpanStep(module, f, helpers).run(); }
+
+}  // namespace porphyry::machine

@@ -1,0 +1,29 @@
+// The steps of legalization; include/porphyry/machine/legalize.h lists them with their order and purpose.
+#pragma once
+
+#include "helpers.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+
+// What steps know beyond the function.
+struct LegalContext {
+  Module& module;
+  const Target& target;
+  const Coverage& coverage;
+  Helpers helpers;
+  std::vector<Signature> meant;  // by symbol: what the program says, before `passing`
+};
+
+void drop_unreachable(Function& f);
+void drop_marks(Function& f);
+void pass_by_convention(const LegalContext& context, Symbol function);
+void choices_to_branches(Module& module, Function& f);
+void spans_to_accesses(Module& module, Function& f, Helpers& helpers);
+void lanes_to_scalars(Module& module, Function& f);
+void widths_to_words(Module& module, Function& f, Helpers& helpers);
+void rewrite_operations(LegalContext& context, Function& f);
+void split_critical_edges(Function& f);
+void gather_beside_users(Module& module, Function& f);
+
+}  // namespace porphyry::machine
