@@ -57,12 +57,14 @@ class Checker {
   // saves or fetches, and constants may be made elsewhere.
   bool pair_up() {
     original_.assign(f_.code.size(), 0xffffffff);
+    stayed_.assign(before_.code.size(), false);
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       uint32_t k = before_.blocks[b].first, end = k + before_.blocks[b].count;
       for (uint32_t j = f_.blocks[b].first; j < f_.blocks[b].first + f_.blocks[b].count; ++j) {
         if (is_inserted(f_.code[j])) continue;
         while (k < end && !same(before_.code[k], f_.code[j])) ++k;
         if (k == end) return complain(j, "it is not in the code before allocation"), false;
+        stayed_[k] = true;
         original_[j] = k++;
       }
     }
@@ -129,11 +131,12 @@ class Checker {
     }
   }
 
-  // A save or fetch may want a value that a copy of the program, removed since, has just given its name.
+  // A save or fetch may want a value that a copy of the program, removed since, has just given its name;
+  // constants that are made elsewhere now may stand before it.
   void catch_up(uint32_t b, uint32_t& next_before, uint32_t place, Register wanted, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
     while (is_virtual(wanted) && !state[place].contains(wanted) && next_before < end &&
-           before_.code[next_before].form == copy_form) {
+           !stayed_[next_before]) {
       rename_copies(next_before, next_before + 1, state);
       ++next_before;
     }
@@ -264,7 +267,8 @@ class Checker {
   const Allocation& after_;
   const Code& f_;
   const Target& target_;
-  std::vector<uint32_t> original_;
+  std::vector<uint32_t> original_;  // by instruction of after: the one of before
+  std::vector<bool> stayed_;        // by instruction of before
   Diagnostics problems_;
 };
 
