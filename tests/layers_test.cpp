@@ -13,9 +13,9 @@ namespace {
 namespace fs = std::filesystem;
 
 // From top to bottom, as docs/architecture.md lists them.
-const std::vector<std::string> layers = {"base", "ir",       "text",     "packed",  "sample",
-                                         "eval", "analyze",  "optimize", "machine", "targets",
-                                         "jit",  "simulate", "call",     "render"};
+const std::vector<std::string> layers = {"base",   "ir",      "text",     "packed",  "sample",
+                                         "eval",   "analyze", "optimize", "machine", "targets",
+                                         "object", "jit",     "simulate", "call",    "render"};
 
 int layer_of(const std::string& name) {
   auto at = std::find(layers.begin(), layers.end(), name);

@@ -52,9 +52,9 @@ int verb_demo(const Options& given) {
     }
     for (const auto& f : (*jit)->lowered().functions)
       if (f.name == "coldest")
-        fmt::print("\nThe machine code of one kernel, each line with what it came from:\n\n{}",
-                   render(machine::make_listing((*jit)->lowered(), f, target),
-                          on_terminal() && !o.no_colour));
+        fmt::print(
+            "\nThe machine code of one kernel, each line with what it came from:\n\n{}",
+            render(machine::make_listing((*jit)->lowered(), f, target), on_terminal() && !o.no_colour));
     double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
     fmt::print("\n{} kernels, {} of them the same on both, in {:.2f} seconds\n", stops->size(),
                stops->size() - differ, seconds);

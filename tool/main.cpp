@@ -88,12 +88,15 @@ int main(int count, char** arguments) {
   optimize->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
   optimize->callback([&] { status = verb_optimize(o); });
 
-  auto* lower = app.add_subcommand("lower", "To machine code: a listing, assembly text or JSON");
+  auto* lower = app.add_subcommand(
+      "lower", "To machine code: a listing, an object file, assembly text, JSON or legalized IR");
   add_common(lower, o, true);
   add_output(lower, o);
   add_machine(lower, o);
   lower->add_option("--function", o.function, "Only this function (listings)");
-  lower->add_option("--as", o.as, "assembly, listing or json; else by the ending of -o: .s is assembly text");
+  lower->add_option("--as", o.as,
+                    "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
+  lower->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
   lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   lower->callback([&] { status = verb_lower(o); });
 

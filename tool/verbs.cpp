@@ -5,6 +5,8 @@
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/object/object.h"
 #include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
@@ -78,21 +80,42 @@ int verb_optimize(const Options& o) {
   });
 }
 
+// The program as its steps leave it, up to the one named.
+static std::string legalized(Module& module, const machine::Target& target,
+                             const machine::LowerOptions& options, const std::string& until) {
+  std::vector<std::string> names;
+  for (const machine::LegalStep& s : machine::legal_steps()) names.emplace_back(s.name);
+  if (!until.empty() && std::find(names.begin(), names.end(), until) == names.end())
+    fail({complaint("legalization has no step '" + until + "'", listed(names))}, call_at_fault);
+  Diagnostics wrong = machine::layout_problems(module, target);
+  if (!wrong.empty()) fail(wrong, input_at_fault);
+  uint8_t features = options.features.value_or(target.usual_features);
+  machine::legalize(module, target, machine::Coverage(target, features), until);
+  return write_text(module);
+}
+
 int verb_lower(const Options& o) {
   return guarded([&] {
-    std::string as = !o.as.empty() ? o.as : o.output.ends_with(".s") ? "assembly" : "listing";
-    if (as == "listing" && o.as.empty() && o.output.ends_with(".o"))
-      fail({complaint("object files are not written yet",
-                      "a name that ends in .s, for assembly text, or --as listing")},
-           call_at_fault);
-    if (as != "assembly" && as != "listing" && as != "json")
-      fail({complaint("there is no form '" + as + "'", "assembly, listing or json")}, call_at_fault);
+    std::string as = !o.as.empty()                ? o.as
+                     : o.output.ends_with(".s")   ? "assembly"
+                     : o.output.ends_with(".o")   ? "object"
+                     : o.output.ends_with(".por") ? "ir"
+                                                  : "listing";
+    const std::vector<std::string> forms = {"listing", "object", "assembly", "json", "ir"};
+    if (std::find(forms.begin(), forms.end(), as) == forms.end())
+      fail({complaint("there is no form '" + as + "'", listed(forms))}, call_at_fault);
+    if (as == "object" && o.output.empty() && on_terminal())
+      fail({complaint("object files are nothing for a terminal", "-o FILE.o, or a pipe")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
     if (!o.function.empty()) function_of(*loaded->module, o.function);
+    if (as == "ir") return put_out(o, legalized(*loaded->module, target, options, o.until));
+    if (!o.until.empty())
+      fail({complaint("--until says where legalization stops", "--until with --as ir")}, call_at_fault);
     auto lowered = machine::lower(*loaded->module, target, options);
     if (!lowered) fail(lowered.why(), input_at_fault);
+    if (as == "object") return put_out(o, elf_bytes(make_object(*lowered, target)));
     if (as == "assembly") return put_out(o, render_assembly(*lowered, target));
     std::vector<machine::FunctionListing> listings;
     for (const auto& f : lowered->functions)

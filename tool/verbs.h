@@ -11,7 +11,7 @@ namespace porphyry::tool {
 inline const std::string number_mark = "number:";
 
 struct Options {
-  std::string file = "-", output, level, pipeline, function, as, on = "eval", target = "x64", folder;
+  std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target = "x64", folder;
   std::string features = "usual";
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, memory = false, no_colour = false;

@@ -170,6 +170,17 @@ struct Upkeep {  // forms that the machine layer itself uses
   FormIndex move_literal;
 };
 
+// What object files for this target say in numbers: the processor's supplements to ELF and DWARF.
+struct ObjectFacts {
+  uint16_t machine = 0;
+  // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same to
+  // a function that may be reached through a stub.
+  uint32_t absolute_64 = 0, absolute_32 = 0, relative_32 = 0, call_32 = 0;
+  std::span<const uint8_t> unwind_numbers;  // by physical register
+  uint8_t return_number = 0;                // the column of the return address
+  char filler = 0;                          // between functions
+};
+
 struct Target;
 
 // An operand whose registers are settled, ready to encode or decoded from bytes.
@@ -214,6 +225,7 @@ struct Target {
   uint8_t address_offset_bits = 32;
   Convention convention;
   Upkeep upkeep;
+  ObjectFacts object;
 
   // What a book cannot say: see targets/.
   Encoded (*encode)(const Target&, const PlainInstruction&);

@@ -149,7 +149,8 @@ class Rewriter {
   void external_address(Instruction i) {
     Symbol s = f_.symbol(i);
     SymbolKind kind = module_[s].kind;
-    if (kind == SymbolKind::Function || kind == SymbolKind::Data) return;
+    bool here = kind == SymbolKind::Function || kind == SymbolKind::Data;
+    if (here && !module_[s].is_weak) return;  // another may take a weak one's place
     std::string name = "address of " + std::string(module_.symbol_name(s));
     Symbol word = module_.find(name);
     if (!word.exists()) {

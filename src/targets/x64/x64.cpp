@@ -22,8 +22,21 @@ bool runs_here() {
 #endif
 }
 
+// System V ABI, AMD64 supplement 1.0: tables 4.9 (relocations) and 3.36 (DWARF register numbers).
+constexpr uint8_t unwind_numbers[] = {0,  2,  1,  3,  7,  6,  4,  5,  8,  9,  10, 11, 12, 13, 14, 15,
+                                      17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32};
+constexpr machine::ObjectFacts object_facts{.machine = 62,
+                                            .absolute_64 = 1,
+                                            .absolute_32 = 10,
+                                            .relative_32 = 2,
+                                            .call_32 = 4,
+                                            .unwind_numbers = unwind_numbers,
+                                            .return_number = 16,
+                                            .filler = static_cast<char>(0x90)};
+
 machine::Target whole() {
   machine::Target t = x64_tables();
+  t.object = object_facts;
   t.encode = x64_encode;
   t.decode = x64_decode;
   t.spell_address = x64_spell_address;

@@ -1,0 +1,62 @@
+// Relocatable object files: sections, symbols and relocations as data, and their bytes as ELF.
+//
+//   auto lowered = machine::lower(module, targets::x64());
+//   std::string file = elf_bytes(make_object(*lowered, targets::x64()));
+//
+// Code goes to .text, or to the section that the program names; constants to .rodata, or, where they hold
+// addresses, to .data.rel.ro; other data to .data, or to .bss when it is all zeros. Call frames are described
+// in .eh_frame, source lines in DWARF 5 sections. Code is position-independent: what is defined here is
+// reached relative to itself, what is outside through words and stubs that the linker fills in. A weak
+// symbol counts as outside, since another may take its place.
+//
+// Sources: System V ABI, chapters 4 and 5 (ELF); Linux Standard Base 5.0, section 10.6 (.eh_frame);
+// DWARF Debugging Information Format, version 5, sections 6.2, 6.4 and 7.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "porphyry/machine/lower.h"
+
+namespace porphyry {
+
+struct ObjectFile {
+  struct Relocation {
+    uint64_t offset;
+    uint32_t type;    // of the target's processor supplement
+    uint32_t symbol;  // row of symbols
+    int64_t addend;
+  };
+  struct Section {
+    std::string name;
+    bool is_code = false, writable = false, allocated = true, zeros = false;
+    uint64_t align = 1;
+    std::string bytes;  // empty when zeros
+    uint64_t size = 0;  // zeros: how many
+    std::vector<Relocation> relocations;
+  };
+  static constexpr uint32_t undefined = 0xffffffff;
+  struct Symbol {
+    std::string name;
+    uint32_t section = undefined;
+    uint64_t value = 0, size = 0;
+    bool is_local = false, is_weak = false, is_function = false, is_section = false;
+  };
+  uint16_t machine = 0;
+  std::vector<Section> sections;
+  std::vector<Symbol> symbols;
+};
+
+struct ObjectOptions {
+  bool lines = true;  // DWARF lines and functions, when the module has positions
+};
+
+// O(size of the code and data). Nothing of the outcome depends on where or when it is made.
+ObjectFile make_object(const machine::LoweredModule& lowered, const machine::Target& target,
+                       const ObjectOptions& options = {});
+
+// The file, 64 bits, little-endian.
+std::string elf_bytes(const ObjectFile& object);
+
+}  // namespace porphyry

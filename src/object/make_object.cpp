@@ -1,0 +1,187 @@
+#include <algorithm>
+#include <map>
+
+#include "parts.h"
+#include "sink.h"
+
+namespace porphyry {
+namespace object {
+
+using namespace machine;
+
+uint32_t add_section_symbol(ObjectFile& out, uint32_t section) {
+  out.symbols.push_back({.section = section, .is_local = true, .is_section = true});
+  return static_cast<uint32_t>(out.symbols.size() - 1);
+}
+
+namespace {
+
+class Maker {
+ public:
+  Maker(const LoweredModule& lowered, const Target& target)
+      : lowered_(lowered),
+        module_(*lowered.legal),
+        target_(target),
+        places_(module_.symbol_count()),
+        symbols_(module_.symbol_count(), ObjectFile::undefined) {}
+
+  ObjectFile run(const ObjectOptions& options) {
+    out_.machine = target_.object.machine;
+    for (const CompiledFunction& f : lowered_.functions) place(f);
+    pools();
+    for (size_t k = 0; k < module_.symbol_count(); ++k)
+      if (module_[Symbol(k)].kind == SymbolKind::Data) place_data(Symbol(k));
+    for (size_t k = 0; k < module_.symbol_count(); ++k) name(Symbol(k));
+    for (const CompiledFunction& f : lowered_.functions) fix(f);
+    for (size_t k = 0; k < module_.symbol_count(); ++k)
+      if (module_[Symbol(k)].kind == SymbolKind::Data) fix_data(Symbol(k));
+    std::vector<PlacedFunction> functions;
+    for (const CompiledFunction& f : lowered_.functions) {
+      const Place& p = places_[f.symbol.index];
+      functions.push_back({&f, section_symbol(p.section), p.offset});
+    }
+    if (!functions.empty()) add_call_frames(out_, target_, functions);
+    if (options.lines && module_.position_count()) add_lines(out_, module_, target_, functions);
+    out_.sections.push_back({.name = ".note.GNU-stack", .allocated = false});  // the stack holds no code
+    return std::move(out_);
+  }
+
+ private:
+  struct Place {
+    uint32_t section = ObjectFile::undefined;
+    uint64_t offset = 0, size = 0;
+  };
+
+  uint32_t section(const std::string& name, const ObjectFile::Section& like) {
+    auto [at, is_new] = by_name_.try_emplace(name, static_cast<uint32_t>(out_.sections.size()));
+    if (is_new) {
+      out_.sections.push_back(like);
+      out_.sections.back().name = name;
+    }
+    ObjectFile::Section& s = out_.sections[at->second];
+    s.is_code |= like.is_code, s.writable |= like.writable;
+    return at->second;
+  }
+  uint32_t section_symbol(uint32_t section) {
+    auto [at, is_new] = section_symbols_.try_emplace(section, 0);
+    if (is_new) at->second = add_section_symbol(out_, section);
+    return at->second;
+  }
+
+  // Where something of this size and alignment begins in a section.
+  uint64_t open(uint32_t section, uint64_t align, char filler = 0) {
+    ObjectFile::Section& s = out_.sections[section];
+    s.align = std::max(s.align, align);
+    if (s.zeros) return s.size = (s.size + align - 1) / align * align;
+    object::Sink(s.bytes).align(align, filler);
+    return s.bytes.size();
+  }
+
+  void place(const CompiledFunction& f) {
+    const std::string& wanted = module_[f.symbol].section;
+    uint32_t s = section(wanted.empty() ? ".text" : wanted, {.is_code = true});
+    uint64_t at = open(s, 16, target_.object.filler);
+    out_.sections[s].bytes.append(reinterpret_cast<const char*>(f.bytes.data()), f.bytes.size());
+    places_[f.symbol.index] = {s, at, f.bytes.size()};
+  }
+
+  // Constants of all functions, each once.
+  void pools() {
+    std::map<std::pair<uint8_t, uint64_t>, uint64_t> known;
+    pools_.resize(lowered_.functions.size());
+    for (size_t k = 0; k < lowered_.functions.size(); ++k)
+      for (const PoolEntry& e : lowered_.functions[k].pool) {
+        constants_ = section(".rodata", {});
+        auto [at, is_new] = known.try_emplace({e.bytes, e.bits}, 0);
+        if (is_new) {
+          at->second = open(constants_, e.bytes);
+          object::Sink sink(out_.sections[constants_].bytes);
+          e.bytes == 4 ? sink.u32(e.bits) : sink.u64(e.bits);
+        }
+        pools_[k].push_back(at->second);
+      }
+  }
+
+  void place_data(Symbol symbol) {
+    const SymbolRow& row = module_[symbol];
+    auto image = row.data.image();
+    bool addresses = !row.data.references().empty();
+    bool zeros = !addresses && !row.data.is_const &&
+                 std::all_of(image.begin(), image.end(), [](uint8_t b) { return b == 0; });
+    std::string name = !row.section.empty() ? row.section
+                       : row.data.is_const  ? (addresses ? ".data.rel.ro" : ".rodata")
+                       : zeros              ? ".bss"
+                                            : ".data";
+    zeros &= row.section.empty();
+    uint32_t s = section(name, {.writable = !row.data.is_const || addresses, .zeros = zeros});
+    uint64_t at = open(s, row.data.align);
+    if (zeros)
+      out_.sections[s].size += image.size();
+    else
+      out_.sections[s].bytes.append(image.begin(), image.end());
+    places_[symbol.index] = {s, at, image.size()};
+  }
+
+  // What is local and what nobody asks for from outside needs no symbol of its own, but debuggers and
+  // profilers like names.
+  void name(Symbol symbol) {
+    const SymbolRow& row = module_[symbol];
+    const Place& p = places_[symbol.index];
+    bool callable = row.kind == SymbolKind::Function || row.kind == SymbolKind::ExternFunction;
+    symbols_[symbol.index] = static_cast<uint32_t>(out_.symbols.size());
+    out_.symbols.push_back({std::string(module_.text(row.name)), p.section, p.offset, p.size, row.is_local,
+                            row.is_weak, callable, false});
+  }
+
+  bool inside(Symbol s) const {
+    return places_[s.index].section != ObjectFile::undefined && !module_[s].is_weak;
+  }
+
+  void fix(const CompiledFunction& f) {
+    const Place& home = places_[f.symbol.index];
+    size_t which = static_cast<size_t>(&f - lowered_.functions.data());
+    for (const Fixup& fix : f.fixups) {
+      ObjectFile::Relocation r{home.offset + fix.offset, target_.object.relative_32, 0, fix.addend};
+      if (fix.to == Fixup::To::Pool) {
+        r.symbol = section_symbol(constants_);
+        r.addend += static_cast<int64_t>(pools_[which][fix.index]);
+      } else if (inside(Symbol(fix.index))) {
+        const Place& p = places_[fix.index];
+        r.symbol = section_symbol(p.section);
+        r.addend += static_cast<int64_t>(p.offset);
+      } else {
+        r.symbol = symbols_[fix.index];
+        r.type = target_.object.call_32;
+      }
+      out_.sections[home.section].relocations.push_back(r);
+    }
+  }
+
+  void fix_data(Symbol symbol) {
+    const Place& home = places_[symbol.index];
+    for (auto [offset, to] : module_[symbol].data.references())
+      out_.sections[home.section].relocations.push_back(
+          {home.offset + offset, target_.object.absolute_64, symbols_[to.index], 0});
+  }
+
+  const LoweredModule& lowered_;
+  const Module& module_;
+  const Target& target_;
+  ObjectFile out_;
+  std::map<std::string, uint32_t> by_name_;
+  std::map<uint32_t, uint32_t> section_symbols_;
+  std::vector<Place> places_;      // by symbol of the module
+  std::vector<uint32_t> symbols_;  // by symbol of the module: row of the object's
+  std::vector<std::vector<uint64_t>> pools_;
+  uint32_t constants_ = 0;
+};
+
+}  // namespace
+}  // namespace object
+
+ObjectFile make_object(const machine::LoweredModule& lowered, const machine::Target& target,
+                       const ObjectOptions& options) {
+  return object::Maker(lowered, target).run(options);
+}
+
+}  // namespace porphyry

@@ -1,0 +1,135 @@
+// Call frames. One common entry says how a function begins; each function's own entry says, from instruction
+// to instruction, how far the caller's frame is and where kept registers lie.
+#include "parts.h"
+#include "sink.h"
+
+namespace porphyry::object {
+
+using namespace machine;
+
+namespace {
+
+// Opcodes, DWARF 5, section 7.24.
+enum : uint8_t { advance_loc = 0x40, offset = 0x80, restore = 0xc0 };
+enum : uint8_t { advance_loc1 = 2, advance_loc2 = 3, advance_loc4 = 4 };
+enum : uint8_t { remember_state = 10, restore_state = 11, def_cfa = 12, def_cfa_offset = 14 };
+
+constexpr int64_t data_align = -8;
+constexpr uint8_t relative_to_here = 0x1b;  // pointers: four bytes, signed, from their own place
+
+class FrameProgram {
+ public:
+  FrameProgram(const CompiledFunction& f, const Target& target, Sink sink)
+      : f_(f), target_(target), sink_(sink) {}
+
+  void run() {
+    bool leaving = false;
+    uint64_t body = distance_;
+    for (size_t k = 0; k < f_.lines.size(); ++k) {
+      const EmittedLine& l = f_.lines[k];
+      bool frame = l.role == Role::Frame;
+      if (!frame && leaving) {
+        // The jump or return that ends the way out; what stands behind has the body's frame.
+        leaving = false;
+        if (k + 1 < f_.lines.size()) {
+          advance(l.offset + l.size);
+          sink_.u8(restore_state);
+          distance_ = body;
+        }
+        continue;
+      }
+      if (!frame) continue;
+      bool grows = l.plain.form == target_.upkeep.push || is(l, target_.upkeep.grow);
+      if (!grows && !leaving) {
+        leaving = true;
+        body = distance_;
+        advance(l.offset);
+        sink_.u8(remember_state);
+      }
+      step(l);
+    }
+  }
+
+ private:
+  bool is(const EmittedLine& l, FormIndex form) const {
+    return target_.form(l.plain.form).first_in_group == target_.form(form).first_in_group;
+  }
+
+  void step(const EmittedLine& l) {
+    const Upkeep& u = target_.upkeep;
+    unsigned number = target_.object.unwind_numbers[l.plain.operands[0].physical];
+    bool pushes = is(l, u.push), pops = is(l, u.pop);
+    if (pushes || pops)
+      distance_ += pushes ? 8 : -8;
+    else
+      distance_ +=
+          static_cast<uint64_t>(is(l, u.grow) ? l.plain.operands[1].literal : -l.plain.operands[1].literal);
+    advance(l.offset + l.size);
+    sink_.u8(def_cfa_offset);
+    sink_.uleb(distance_);
+    if (pushes) {
+      sink_.u8(offset | number);
+      sink_.uleb(distance_ / 8);
+    } else if (pops) {
+      sink_.u8(restore | number);
+    }
+  }
+
+  void advance(uint64_t to) {
+    uint64_t by = to - at_;
+    at_ = to;
+    if (by == 0) return;
+    if (by < 0x40) return sink_.u8(advance_loc | by);
+    if (by < 0x100) return sink_.u8(advance_loc1), sink_.u8(by);
+    if (by < 0x10000) return sink_.u8(advance_loc2), sink_.u16(by);
+    sink_.u8(advance_loc4), sink_.u32(by);
+  }
+
+  const CompiledFunction& f_;
+  const Target& target_;
+  Sink sink_;
+  uint64_t at_ = 0, distance_ = 8;  // from the stack pointer to the caller's frame
+};
+
+// Writes the length of what stands behind it once that is known.
+template <class Body>
+void entry(Sink& sink, Body body) {
+  size_t length_at = sink.size();
+  sink.u32(0);
+  body();
+  sink.align(8);
+  sink.patch32(length_at, sink.size() - length_at - 4);
+}
+
+}  // namespace
+
+void add_call_frames(ObjectFile& out, const Target& target, const std::vector<PlacedFunction>& functions) {
+  ObjectFile::Section s{.name = ".eh_frame", .align = 8};
+  Sink sink(s.bytes);
+  const ObjectFacts& facts = target.object;
+  entry(sink, [&] {
+    sink.u32(0);  // a common entry
+    sink.u8(1);   // version
+    sink.text("zR");
+    sink.uleb(1);
+    sink.sleb(data_align);
+    sink.uleb(facts.return_number);
+    sink.uleb(1);
+    sink.u8(relative_to_here);
+    sink.u8(def_cfa), sink.uleb(facts.unwind_numbers[target.convention.stack]), sink.uleb(8);
+    sink.u8(offset | facts.return_number), sink.uleb(1);
+  });
+  for (const PlacedFunction& f : functions)
+    entry(sink, [&] {
+      sink.u32(sink.size());  // back to the common entry, which stands first
+      s.relocations.push_back(
+          {sink.size(), facts.relative_32, f.section_symbol, static_cast<int64_t>(f.offset)});
+      sink.u32(0);
+      sink.u32(f.code->bytes.size());
+      sink.uleb(0);
+      FrameProgram(*f.code, target, sink).run();
+    });
+  out.sections.push_back(std::move(s));
+}
+
+}  // namespace porphyry::object
