@@ -22,112 +22,10 @@
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 
-namespace porphyry::bench {
-
-std::string generated_text(size_t count, size_t loops) {
-  std::string out = "module generated\n";
-  for (size_t k = 0; k < count; ++k) {
-    out += fmt::format("\nfunc work{}(n: i32, seed: i32) -> i32 {{\nenter:\n  go loop0(0, seed)\n", k);
-    for (size_t l = 0; l < loops; ++l)
-      out += fmt::format(R"(
-loop{0}(i{0}: i32, x{0}: i32):
-  a{0} = mul x{0}, {1}
-  b{0} = add a{0}, i{0}
-  c{0} = rem.u b{0}, {2}
-  d{0} = shl c{0}, {3}
-  e{0} = shr.u b{0}, 5
-  f{0} = xor d{0}, e{0}
-  odd{0} = and f{0}, 1
-  is_odd{0} = ne odd{0}, 0
-  when is_odd{0} go up{0} else next{0}(f{0})
-
-up{0}:
-  g{0} = add f{0}, {1}
-  go next{0}(g{0})
-
-next{0}(y{0}: i32):
-  j{0} = add i{0}, 1
-  more{0} = lt.s j{0}, n
-  when more{0} go loop{0}(j{0}, y{0}) else {4}
-)",
-                         l, 2 * k + 3, k + 17, k % 7 + 1,
-                         l + 1 == loops ? std::string("out") : fmt::format("loop{0}(0, y{1})", l + 1, l));
-    out += fmt::format("\nout:\n  return y{}\n}}\n", loops - 1);
-  }
-  return out;
-}
-
-}  // namespace porphyry::bench
-
 namespace {
 
 using namespace porphyry;
 using namespace porphyry::bench;
-
-// ---- compile time
-// -------------------------------------------------------------------------------------------
-
-std::string generated_cxx(size_t count) {
-  std::string out = "#include <stdint.h>\nextern \"C\" {\n";
-  for (size_t k = 0; k < count; ++k)
-    out += fmt::format(
-        "int32_t work{0}(int32_t n, int32_t seed) {{ uint32_t x = seed; for (int32_t i = 0;;) {{ uint32_t a "
-        "= x * {1}u, b = a + i, c = b % {2}u, d = c << {3}, e = b >> 5, f = d ^ e; "
-        "if (f & 1) f += {1}u; x = f; if (!(++i < n)) return x; }} }}\n",
-        k, 2 * k + 3, k + 17, k % 7 + 1);
-  return out + "}\n";
-}
-
-void compile_times(const std::string& folder) {
-  constexpr size_t count = 500;
-  std::string text = generated_text(count, 1);
-  size_t instructions = 0;
-  double read = 1e9, lowered = 1e9, optimized = 1e9, assembled = 1e9;
-  for (int round = 0; round < 5; ++round) {
-    Realm realm;
-    std::unique_ptr<Module> module;
-    read = std::min(
-        read, seconds_of([&] { module = std::move(*load_text(realm, SourceText("generated", text))); }));
-    auto copy = clone(*module);
-    optimized = std::min(optimized, seconds_of([&] { run_pipeline(*copy, *level_pipeline("-O1")); }));
-    std::optional<machine::LoweredModule> code;
-    lowered =
-        std::min(lowered, seconds_of([&] { code = std::move(*machine::lower(*module, targets::x64())); }));
-    assembled = std::min(assembled, seconds_of([&] { render_assembly(*code, targets::x64()); }));
-    instructions = 0;
-    for (size_t k = 0; k < module->symbol_count(); ++k)
-      for (Block b = module->function(Symbol(k)).entry(); b.exists(); b = module->function(Symbol(k)).next(b))
-        for (Instruction i = module->function(Symbol(k)).first(b); i.exists();
-             i = module->function(Symbol(k)).next(i))
-          ++instructions;
-  }
-  std::string source = folder + "/generated.cpp";
-  (void)write_file(source, generated_cxx(count));
-  double host[3];
-  for (int level = 0; level < 3; ++level)
-    host[level] = seconds_of([&] {
-      if (std::system(fmt::format("g++ -O{} -c {} -o {}/generated.o", level, source, folder).c_str()) != 0)
-        std::exit(1);
-    });
-  auto row = [&](const char* what, double s) {
-    fmt::print("  {:<38} {:>9.1f} {:>12.2f}\n", what, s / count * 1e6,
-               s / static_cast<double>(instructions) * 1e6);
-  };
-  fmt::print(
-      "Compile time, {} functions of {} instructions: a loop with a multiply, a remainder, shifts, a "
-      "branch\n\n",
-      count, instructions / count);
-  fmt::print("  {:<38} {:>9} {:>12}\n", "", "us/func.", "us/instr.");
-  row("text read and verified", read);
-  row("-O1: promote, fold, sweep", optimized);
-  row("lowered to machine code", lowered);
-  row("written as assembly text", assembled);
-  row("text to machine code", read + lowered);
-  for (int level = 0; level < 3; ++level)
-    row(fmt::format("host compiler -O{}, C++ to object", level).c_str(), host[level]);
-  fmt::print("\n  text to machine code is {:.0f} times as fast as the host compiler at -O0\n\n",
-             host[0] / (read + lowered));
-}
 
 // ---- kernels
 // ------------------------------------------------------------------------------------------------
@@ -312,6 +210,6 @@ int main(int count, char** arguments) {
     return 2;
   }
   language_costs(std::strtoul(arguments[2], nullptr, 10));
-  compile_times(arguments[1]);
+  compile_costs(arguments[1]);
   kernel_times(arguments[1]);
 }

@@ -52,4 +52,7 @@ constexpr size_t instructions_of(size_t loops) { return 14 * loops + 2; }
 // `most` instructions.
 void language_costs(size_t most);
 
+// What compiling costs: text to object, by stage, against the host compiler in `folder`, and how it grows.
+void compile_costs(const std::string& folder);
+
 }  // namespace porphyry::bench

@@ -27,7 +27,7 @@ Code selected_code(uint64_t seed) {
   Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
   auto module = clone(*program.module);
   legalize(*module, target(), Coverage(target(), target().usual_features));
-  return select(*module, program.main, target(), target().usual_features)->code;
+  return select(*module, program.main, RuleIndex(target(), target().usual_features))->code;
 }
 
 // What is live before each instruction, by iterating over all blocks until nothing changes.

@@ -131,7 +131,7 @@ std::vector<Allocated> allocations(uint64_t seed) {
   legalize(*module, target(), coverage);
   for (size_t k = 0; k < module->symbol_count(); ++k) {
     if (!module->is_function(Symbol(k))) continue;
-    auto selected = select(*module, Symbol(k), target(), target().usual_features);
+    auto selected = select(*module, Symbol(k), RuleIndex(target(), target().usual_features));
     EXPECT_TRUE(selected.good());
     out.push_back({selected->code, allocate(selected->code, target())});
   }

@@ -186,7 +186,7 @@ TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
       const Module& module = program.module();
       Diagnostics wrong = verify(module);
       ASSERT_TRUE(wrong.empty()) << rule.name << "\n" << render(wrong);
-      auto selected = select(module, program.symbol(), target, target.usual_features);
+      auto selected = select(module, program.symbol(), RuleIndex(target, target.usual_features));
       if (!selected.good())
         continue;  // no plain rule has this type: the pattern needs what legalization leaves
       if (program.root().exists())

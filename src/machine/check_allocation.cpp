@@ -218,8 +218,8 @@ class Checker {
     if (!had) state[to].erase(v);
   }
 
-  // Whether the program makes `v` in one place only, and there as `i` does, or copies it from what is: over at
-  // most so many copies.
+  // Whether the program makes `v` in one place only, and there as `i` does, or copies it from what is: over
+  // at most so many copies.
   static constexpr unsigned no_copies = 0;
   bool is_the_constant(const CodeLine& i, Register v, unsigned copies = 8) const {
     unsigned writes = 0;

@@ -6,9 +6,10 @@
 
 namespace porphyry::machine {
 
-Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target,
-                                        uint8_t features, bool check) {
-  auto selected = select(legal, function, target, features);
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
+                                        bool check) {
+  const Target& target = rules.target();
+  auto selected = select(legal, function, rules);
   if (!selected) return selected.why();
   Allocation allocation = allocate(selected->code, target);
   if (check) {
@@ -39,9 +40,10 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
     for (Value v : f.parameters()) out.parameter_names.back().push_back(value_text(module, f, v));
   }
   legalize(*out.legal, target, coverage);
+  RuleIndex rules(target, features);
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
-    auto compiled = lower_function(*out.legal, Symbol(k), target, features, options.check_allocation);
+    auto compiled = lower_function(*out.legal, Symbol(k), rules, options.check_allocation);
     if (compiled)
       out.functions.push_back(std::move(*compiled));
     else

@@ -8,18 +8,17 @@ namespace {
 
 constexpr uint32_t constant_cost = 10;
 
-// The operand whose type tells rules of one operation apart.
+}  // namespace
+
 size_t typed_operand(Op op, size_t count) {
   bool first = op == Op::Store || op == Op::When || op == Op::Lane || op == Op::Put;
   return first ? 0 : count - 1;
 }
 
-}  // namespace
-
-Matcher::Matcher(const Function& function, const Target& target, uint8_t features)
+Matcher::Matcher(const Function& function, const RuleIndex& rules)
     : f_(function),
-      target_(target),
-      features_(features),
+      rules_(rules),
+      target_(rules.target()),
       best_(function.instruction_limit()),
       epoch_(function.instruction_limit()) {}
 
@@ -28,49 +27,16 @@ void Matcher::visit(Block b) {
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     epoch_[i] = epoch;
     if (f_.has_effect(i)) ++epoch;
-    size_t op = static_cast<size_t>(f_.op(i));
-    if (f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf)
-      op = static_cast<size_t>(Op::At);  // addresses, too
     Best& best = best_[i];
-    for (uint16_t r = target_.rules_by_op[op]; r < target_.rules_by_op[op + 1]; ++r) {
-      if (!plausible(target_.rules[r], i)) continue;
+    rules_.candidates(f_, i, [&](uint16_t r) {
       auto m = try_rule(r, i);
-      if (!m || (best.rule_plus_one && m->cost >= best.cost)) continue;
-      best = {static_cast<uint16_t>(r + 1), m->cost};
-    }
+      if (!m) return;
+      // Of two that cost the same, the one that the book has first.
+      bool first = best.rule_plus_one == 0 || m->cost < best.cost ||
+                   (m->cost == best.cost && r + 1 < best.rule_plus_one);
+      if (first) best = {static_cast<uint16_t>(r + 1), m->cost};
+    });
   }
-}
-
-// Looks at types and at the operations right below the root only: most rules of an operation fall here.
-bool Matcher::plausible(const Rule& rule, Instruction i) const {
-  const PatternNode& root = rule.nodes[0];
-  if (root.op == Op::At || root.op == Op::Load) return true;
-  if (root.children[0] < 0) return true;
-  size_t count = f_.operand_count(i), typed = typed_operand(root.op, count);
-  if (carrier(root.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
-  bool either = info(root.op).commutes();
-  for (size_t k = 0; k < 3 && root.children[k] >= 0 && k < count; ++k) {
-    bool fits = may_stand_at(rule, root.children[k], f_.operand(i, k));
-    if (either && !fits) fits = may_stand_at(rule, root.children[k], f_.operand(i, 1 - k));
-    if (!fits) return false;
-  }
-  return true;
-}
-
-bool Matcher::may_stand_at(const Rule& rule, int8_t child, Value v) const {
-  const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
-  switch (n.kind) {
-    case NodeKind::Register:
-    case NodeKind::Memory: return true;
-    case NodeKind::Constant:
-    case NodeKind::Literal: return f_.is_constant(v);
-    case NodeKind::Operation: break;
-  }
-  if (f_.is_constant(v)) return n.op == Op::Load && f_.type(v).is_float();
-  Instruction d = f_.definition(v);
-  if (!d.exists() || f_.op(d) != n.op) return false;
-  return n.op == Op::Load || f_.operand_count(d) == 0 ||
-         carrier(f_.type(f_.operand(d, typed_operand(n.op, f_.operand_count(d))))) == carrier(n.operand);
 }
 
 std::optional<Match> Matcher::best(Instruction i) const {
@@ -83,7 +49,7 @@ std::optional<Match> Matcher::constant(Value v) const {
   Type type = carrier(f_.type(v));
   for (uint16_t r = target_.constant_rules; r < target_.rules.size(); ++r) {
     const Rule& rule = target_.rules[r];
-    if ((rule.needs & ~features_) || carrier(rule.nodes[0].result) != type) continue;
+    if ((rule.needs & ~rules_.features()) || carrier(rule.nodes[0].result) != type) continue;
     Match m;
     m.rule = &rule;
     m.index = r;
@@ -96,7 +62,6 @@ std::optional<Match> Matcher::constant(Value v) const {
 std::optional<Match> Matcher::try_rule(uint16_t index, Instruction i) const {
   const Rule& rule = target_.rules[index];
   const PatternNode& root = rule.nodes[0];
-  if (rule.needs & ~features_) return std::nullopt;
   Match m;
   m.rule = &rule;
   m.index = index;

@@ -5,9 +5,12 @@
 #include <optional>
 
 #include "porphyry/ir/function.h"
-#include "porphyry/machine/target.h"
+#include "porphyry/machine/rule_index.h"
 
 namespace porphyry::machine {
+
+// The operand whose type tells rules of one operation apart.
+size_t typed_operand(Op op, size_t count);
 
 // What a pattern's variables stand for.
 struct Match {
@@ -23,9 +26,9 @@ struct Match {
 
 class Matcher {
  public:
-  Matcher(const Function& function, const Target& target, uint8_t features);
+  Matcher(const Function& function, const RuleIndex& rules);
 
-  // Finds the cheapest rule for each instruction of the block. O(instructions * rules of their operations).
+  // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
   // The cheapest rule for an instruction; nothing when none covers it.
   std::optional<Match> best(Instruction i) const;
@@ -33,8 +36,6 @@ class Matcher {
   std::optional<Match> constant(Value v) const;
 
  private:
-  bool plausible(const Rule& rule, Instruction i) const;
-  bool may_stand_at(const Rule& rule, int8_t child, Value v) const;
   bool node(const Rule& rule, int8_t at, Value v, Instruction root, Match& m) const;
   bool children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const;
   bool leaf(const PatternNode& n, Value v, Match& m) const;
@@ -46,8 +47,8 @@ class Matcher {
   std::optional<Match> try_rule(uint16_t index, Instruction i) const;
 
   const Function& f_;
+  const RuleIndex& rules_;
   const Target& target_;
-  uint8_t features_;
   struct Best {
     uint16_t rule_plus_one = 0;
     uint32_t cost = 0;

@@ -15,13 +15,14 @@ namespace {
 
 class Selector {
  public:
-  Selector(const Module& module, Symbol symbol, const Target& target, uint8_t features)
+  Selector(const Module& module, Symbol symbol, const RuleIndex& rules)
       : module_(module),
         f_(module.function(symbol)),
-        target_(target),
+        target_(rules.target()),
         dominators_(f_),
         loops_(f_, dominators_),
-        matcher_(f_, target, features),
+        matcher_(f_, rules),
+        root_of_(f_.instruction_limit()),
         needed_(f_.value_limit()),
         registers_(f_.value_limit(), no_register),
         slots_(f_.instruction_limit(), no_slot) {
@@ -86,6 +87,8 @@ class Selector {
           continue;
         }
         out_.rules[i.index] = static_cast<uint16_t>(m->index + 1);
+        root_of_[i] = static_cast<uint32_t>(roots_.size());
+        roots_.push_back(*m);
         for (size_t k = 0; k < Match::most_variables; ++k) {
           if (m->values[k].exists()) need(m->values[k]);
           if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 &&
@@ -397,7 +400,7 @@ class Selector {
       return;
     }
     if (out_.rules[i.index] == 0) return;
-    Match m = *matcher_.best(i);
+    const Match& m = roots_[root_of_[i]];
     for (Instruction inner : m.covered)
       if (inner.exists()) out_.covered.push_back({i, inner});
     apply(m, i);
@@ -596,6 +599,8 @@ class Selector {
   Dominators dominators_;
   Loops loops_;
   Matcher matcher_;
+  std::vector<Match> roots_;
+  Table<Instruction, uint32_t> root_of_;  // row of roots_
   Table<Value, uint8_t> needed_;
   Table<Value, Register> registers_;
   Table<Instruction, uint32_t> slots_;
@@ -616,8 +621,8 @@ void Selector::need_address(Instruction access) {
 
 }  // namespace
 
-Result<Selected> select(const Module& module, Symbol function, const Target& target, uint8_t features) {
-  return Selector(module, function, target, features).run();
+Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules) {
+  return Selector(module, function, rules).run();
 }
 
 }  // namespace porphyry::machine

@@ -25,7 +25,7 @@ struct LoweredModule {
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
 
 // One function of an already legalized module.
-Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const Target& target,
-                                        uint8_t features, bool check);
+Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
+                                        bool check);
 
 }  // namespace porphyry::machine

@@ -8,6 +8,7 @@
 
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/machine/code.h"
+#include "porphyry/machine/rule_index.h"
 
 namespace porphyry::machine {
 
@@ -18,7 +19,7 @@ struct Selected {
   std::vector<std::pair<Instruction, Instruction>> covered;
 };
 
-// The function must be legalized. Fails where the convention has no room: more results than registers.
-Result<Selected> select(const Module& module, Symbol function, const Target& target, uint8_t features);
+// The function must be legalized. Fails where no rule of the book covers an operation. O(n log n).
+Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules);
 
 }  // namespace porphyry::machine

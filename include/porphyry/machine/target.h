@@ -173,8 +173,8 @@ struct Upkeep {  // forms that the machine layer itself uses
 // What object files for this target say in numbers: the processor's supplements to ELF and DWARF.
 struct ObjectFacts {
   uint16_t machine = 0;
-  // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same to
-  // a function that may be reached through a stub.
+  // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same
+  // to a function that may be reached through a stub.
   uint32_t absolute_64 = 0, absolute_32 = 0, relative_32 = 0, call_32 = 0;
   std::span<const uint8_t> unwind_numbers;  // by physical register
   uint8_t return_number = 0;                // the column of the return address

@@ -1,0 +1,184 @@
+// Compile time: text to object by stage, against the host compiler on the same program in C, in one run;
+// growth in the number and size of functions; memory.
+#include <fmt/format.h>
+#include <malloc.h>
+#include <sys/resource.h>
+
+#include <cstdlib>
+
+#include "common.h"
+#include "porphyry/analyze/verify.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/machine/allocate.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/machine/select.h"
+#include "porphyry/object/object.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/targets/x64.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry::bench {
+
+std::string generated_text(size_t count, size_t loops) {
+  std::string out = "module generated\n";
+  for (size_t k = 0; k < count; ++k) {
+    out += fmt::format("\nfunc work{}(n: i32, seed: i32) -> i32 {{\nenter:\n  go loop0(0, seed)\n", k);
+    for (size_t l = 0; l < loops; ++l)
+      out += fmt::format(R"(
+loop{0}(i{0}: i32, x{0}: i32):
+  a{0} = mul x{0}, {1}
+  b{0} = add a{0}, i{0}
+  c{0} = rem.u b{0}, {2}
+  d{0} = shl c{0}, {3}
+  e{0} = shr.u b{0}, 5
+  f{0} = xor d{0}, e{0}
+  odd{0} = and f{0}, 1
+  is_odd{0} = ne odd{0}, 0
+  when is_odd{0} go up{0} else next{0}(f{0})
+
+up{0}:
+  g{0} = add f{0}, {1}
+  go next{0}(g{0})
+
+next{0}(y{0}: i32):
+  j{0} = add i{0}, 1
+  more{0} = lt.s j{0}, n
+  when more{0} go loop{0}(j{0}, y{0}) else {4}
+)",
+                         l, 2 * k + 3, k + 17, k % 7 + 1,
+                         l + 1 == loops ? std::string("out") : fmt::format("loop{0}(0, y{1})", l + 1, l));
+    out += fmt::format("\nout:\n  return y{}\n}}\n", loops - 1);
+  }
+  return out;
+}
+
+namespace {
+
+std::string generated_c(size_t count) {
+  std::string out = "#include <stdint.h>\n";
+  for (size_t k = 0; k < count; ++k)
+    out += fmt::format(
+        "int32_t work{0}(int32_t n, int32_t seed) {{ uint32_t x = seed; for (int32_t i = 0;;) {{ uint32_t a "
+        "= x * {1}u, b = a + i, c = b % {2}u, d = c << {3}, e = b >> 5, f = d ^ e; "
+        "if (f & 1) f += {1}u; x = f; if (!(++i < n)) return x; }} }}\n",
+        k, 2 * k + 3, k + 17, k % 7 + 1);
+  return out;
+}
+
+size_t instructions_in(const Module& module) {
+  size_t n = 0;
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    if (!module.is_function(Symbol(k))) continue;
+    const Function& f = module.function(Symbol(k));
+    for (Block b = f.entry(); b.exists(); b = f.next(b))
+      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) ++n;
+  }
+  return n;
+}
+
+// Seconds of each stage, each taking what the one before made.
+struct Stages {
+  double read = 0, copy = 0, legalize = 0, select = 0, allocate = 0, emit = 0, object = 0;
+  size_t instructions = 0, bytes = 0;
+  double total() const { return read + copy + legalize + select + allocate + emit + object; }
+};
+
+Stages compile(const std::string& text) {
+  Stages t;
+  const machine::Target& target = targets::x64();
+  Realm realm;
+  std::unique_ptr<Module> module, legal;
+  t.read = seconds_of([&] { module = std::move(*load_text(realm, SourceText("generated", text))); });
+  t.instructions = instructions_in(*module);
+  t.copy = seconds_of([&] { legal = clone(*module); });
+  machine::Coverage coverage(target, target.usual_features);
+  t.legalize = seconds_of([&] { machine::legalize(*legal, target, coverage); });
+  machine::LoweredModule lowered;
+  machine::RuleIndex rules(target, target.usual_features);
+  auto clock = [] { return std::chrono::steady_clock::now(); };
+  auto since = [&](auto start) { return std::chrono::duration<double>(clock() - start).count(); };
+  for (size_t k = 0; k < legal->symbol_count(); ++k) {
+    if (!legal->is_function(Symbol(k))) continue;
+    auto start = clock();
+    auto selected = machine::select(*legal, Symbol(k), rules);
+    t.select += since(start), start = clock();
+    auto allocation = machine::allocate(selected->code, target);
+    t.allocate += since(start), start = clock();
+    machine::lay_out_frame(allocation.code, target);
+    lowered.functions.push_back(machine::emit(allocation.code, target));
+    lowered.functions.back().symbol = Symbol(k);
+    t.emit += since(start);
+  }
+  lowered.legal = std::move(legal);
+  t.object = seconds_of([&] { t.bytes = elf_bytes(make_object(lowered, target)).size(); });
+  return t;
+}
+
+Stages least(const std::string& text, int rounds) {
+  Stages best = compile(text);
+  for (int k = 1; k < rounds; ++k) {
+    Stages t = compile(text);
+    for (double Stages::*stage : {&Stages::read, &Stages::copy, &Stages::legalize, &Stages::select,
+                                  &Stages::allocate, &Stages::emit, &Stages::object})
+      best.*stage = std::min(best.*stage, t.*stage);
+  }
+  return best;
+}
+
+std::string choose_text(size_t cases) {
+  std::string out = "module m\nfunc f(x: i32) -> i32 {\nenter:\n  choose x {\n";
+  for (size_t k = 0; k < cases; ++k) out += fmt::format("    {}: b{},\n", 3 * k, k % 100);
+  out += "    else: none\n  }\n";
+  for (size_t k = 0; k < 100; ++k) out += fmt::format("\nb{}:\n  return {}\n", k, k);
+  return out + "\nnone:\n  return -1\n}\n";
+}
+
+void growth(const char* what, const std::string& small, const std::string& large) {
+  Stages a = least(small, 5), b = least(large, 2);
+  fmt::print("  {:<58} {:>9.2f} {:>9.2f} {:>7.1f}\n", what, a.total() * 1e3, b.total() * 1e3,
+             b.total() / a.total());
+}
+
+}  // namespace
+
+void compile_costs(const std::string& folder) {
+  constexpr size_t count = 2000;
+  std::string text = generated_text(count, 1);
+  Stages t = least(text, 5);
+  std::string source = folder + "/generated.c";
+  (void)write_file(source, generated_c(count));
+  double host[3];
+  for (int level = 0; level < 3; ++level)
+    host[level] = seconds_of([&] {
+      if (std::system(fmt::format("gcc -O{} -c {} -o {}/generated.o", level, source, folder).c_str()) != 0)
+        std::exit(1);
+    });
+  auto row = [&](const std::string& what, double s) {
+    fmt::print("  {:<38} {:>9.1f} {:>12.3f}\n", what, s / count * 1e6,
+               s / static_cast<double>(t.instructions) * 1e6);
+  };
+  fmt::print(
+      "\nCompile time, {} functions of {} instructions: a loop with a multiply, a remainder, shifts, a "
+      "branch\n\n",
+      count, t.instructions / count);
+  fmt::print("  {:<38} {:>9} {:>12}\n", "", "us/func.", "us/instr.");
+  row("text read and verified", t.read);
+  row("copied", t.copy);
+  row("legalized", t.legalize);
+  row("selected", t.select);
+  row("allocated", t.allocate);
+  row("laid out, encoded", t.emit);
+  row("object file", t.object);
+  row("text to object", t.total());
+  for (int level = 0; level < 3; ++level)
+    row(fmt::format("host compiler -O{}, C to object", level), host[level]);
+  fmt::print(
+      "\n  text to object is {:.1f} times as fast as the host compiler at -O0 (at least 40 is asked)\n",
+      host[0] / t.total());
+  fmt::print("\n  {:<58} {:>9} {:>9} {:>7}\n", "growth, milliseconds", "one", "ten", "times");
+  growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
+  growth("one function of 10,000 and 100,000 instructions", generated_text(1, 714), generated_text(1, 7143));
+  growth("choose of 1,000 and 10,000 cases", choose_text(1000), choose_text(10000));
+}
+
+}  // namespace porphyry::bench

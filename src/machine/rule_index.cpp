@@ -1,0 +1,71 @@
+#include "porphyry/machine/rule_index.h"
+
+#include <algorithm>
+
+#include "match.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+namespace {
+
+// Types as rules tell them apart.
+uint32_t type_code(Type t) {
+  if (!t.exists()) return 0;
+  t = carrier(t);
+  if (t.has_lanes()) return 7;
+  if (t.is_float()) return t.bits() == 32 ? 5 : 6;
+  return t.bits() == 8 ? 1 : t.bits() == 16 ? 2 : t.bits() == 32 ? 3 : 4;
+}
+
+uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) << 8 | type_code(t); }
+
+// Which type tells rules of this operation apart; none for those that take an address or a bool.
+bool by_result(Op op) { return op == Op::Load; }
+bool by_nothing(Op op) { return op == Op::At || op == Op::When || op == Op::Trap; }
+
+Type typed(const PatternNode& n) {
+  return by_nothing(n.op) ? Type() : by_result(n.op) ? n.result : n.operand;
+}
+
+}  // namespace
+
+RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target), features_(features) {
+  for (uint16_t r = 0; r < target.constant_rules; ++r) {
+    const Rule& rule = target.rules[r];
+    if (rule.needs & ~features) continue;
+    const PatternNode& root = rule.nodes[0];
+    uint32_t inner = none;
+    for (int8_t child : root.children)
+      if (child >= 0 && rule.nodes[static_cast<size_t>(child)].kind == NodeKind::Operation && inner == none) {
+        const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
+        inner = half_key(n.op, typed(n));
+      }
+    entries_.push_back({half_key(root.op, typed(root)) << 16 | inner, r});
+  }
+  std::sort(entries_.begin(), entries_.end(),
+            [](const Entry& a, const Entry& b) { return a.key != b.key ? a.key < b.key : a.rule < b.rule; });
+}
+
+uint32_t RuleIndex::root_key(const Function& f, Instruction i) {
+  Op op = f.op(i);
+  if (op == Op::Reserve || op == Op::AddressOf) op = Op::At;  // addresses, too
+  if (by_nothing(op)) return half_key(op, Type()) << 16;
+  size_t count = f.operand_count(i);
+  Type t = by_result(op) ? f.type(f.result(i))
+           : count       ? f.type(f.operand(i, typed_operand(op, count)))
+                         : Type();
+  return half_key(op, t) << 16;
+}
+
+uint32_t RuleIndex::inner_key(const Function& f, Value v) {
+  if (f.is_constant(v))  // one of floats may be read from the pool
+    return f.type(v).is_float() && !f.type(v).has_lanes() ? half_key(Op::Load, f.type(v)) : none;
+  Instruction d = f.definition(v);
+  if (!d.exists()) return none;
+  Op op = f.op(d);
+  size_t count = f.operand_count(d);
+  if (by_nothing(op) || count == 0) return half_key(op, Type());
+  return half_key(op, by_result(op) ? f.type(v) : f.type(f.operand(d, typed_operand(op, count))));
+}
+
+}  // namespace porphyry::machine
