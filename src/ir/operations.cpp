@@ -10,17 +10,23 @@ namespace {
 
 constexpr uint8_t B = 1 << static_cast<int>(Shape::Bool), I = 1 << static_cast<int>(Shape::Integer),
                   F = 1 << static_cast<int>(Shape::Float), P = 1 << static_cast<int>(Shape::Pointer);
-constexpr uint8_t none = 0, commutes = 1, traps = 2, reads = 4, writes = 8, ends = 16, calls = 32,
-                  reserves = 64, marks = 128;
+constexpr uint8_t none = 0, commutes = OperationInfo::commuting, traps = OperationInfo::trapping,
+                  reads = OperationInfo::reading, writes = OperationInfo::writing,
+                  ends = OperationInfo::ending, calls = OperationInfo::calling,
+                  reserves = OperationInfo::reserving, marks = OperationInfo::marking;
 constexpr uint8_t no_promise = 0;
 using promise::disjoint, promise::exact, promise::fits_s, promise::fits_u, promise::inrange, promise::nonzero;
 
-constexpr std::array<OperationInfo, operation_count> rows = {{
+}  // namespace
+
+constexpr OperationInfo operation_table[operation_count] = {
 #define PORPHYRY_OPERATION(enumerator, name, layout, accepts, result, traits, promises, doc) \
   OperationInfo{Op::enumerator, name, Layout::layout, accepts, ResultRule::result, traits, promises, doc},
 #include "porphyry/ir/operations.inc"
 #undef PORPHYRY_OPERATION
-}};
+};
+
+namespace {
 
 // Names by hash, open addressing; made once, before the program starts, and never written again.
 struct NameTable {
@@ -28,30 +34,20 @@ struct NameTable {
   std::array<uint8_t, size> rows_plus_one{};
 
   NameTable() {
-    for (size_t k = 0; k < rows.size(); ++k) {
-      size_t at = place(rows[k].name);
+    for (size_t k = 0; k < operation_count; ++k) {
+      size_t at = place(operation_table[k].name);
       if (!rows_plus_one[at]) rows_plus_one[at] = static_cast<uint8_t>(k + 1);
     }
   }
   size_t place(std::string_view name) const {
     size_t at = hash_of(name) % size;
-    while (rows_plus_one[at] && rows[rows_plus_one[at] - 1u].name != name) at = (at + 1) % size;
+    while (rows_plus_one[at] && operation_table[rows_plus_one[at] - 1u].name != name) at = (at + 1) % size;
     return at;
   }
 };
 const NameTable by_name;
 
 }  // namespace
-
-bool OperationInfo::commutes() const { return traits & porphyry::commutes; }
-bool OperationInfo::may_trap() const { return traits & traps; }
-bool OperationInfo::reads_memory() const { return traits & reads; }
-bool OperationInfo::writes_memory() const { return traits & writes; }
-bool OperationInfo::ends_block() const { return traits & ends; }
-bool OperationInfo::is_pure() const { return (traits & ~porphyry::commutes) == 0; }
-
-bool OperationInfo::calls() const { return traits & porphyry::calls; }
-bool OperationInfo::marks() const { return traits & porphyry::marks; }
 
 unsigned OperationInfo::arity() const {
   switch (layout) {
@@ -77,12 +73,9 @@ unsigned OperationInfo::result_count() const {
   return result == ResultRule::None ? 0 : 1;
 }
 
-const OperationInfo& info(Op op) { return rows[static_cast<size_t>(op)]; }
-std::span<const OperationInfo> all_operations() { return rows; }
-
 std::optional<Op> operation_named(std::string_view name) {
   uint8_t found = by_name.rows_plus_one[by_name.place(name)];
-  return found ? std::optional(rows[found - 1u].op) : std::nullopt;
+  return found ? std::optional(operation_table[found - 1u].op) : std::nullopt;
 }
 
 std::optional<std::string> conversion_problem(Op op, Type from, Type to) {

@@ -131,6 +131,28 @@ std::vector<Type> parts_passed(Type t, bool as_result) {
   return t.total_bits() <= 128 ? std::vector<Type>{Type::f64().with_lanes(2)} : std::vector<Type>();
 }
 
+bool passes_as_it_stands(const Convention& convention, const Signature& signature) {
+  auto plain = [](Type t, unsigned least) {
+    if (t.has_lanes()) return t == Type::f64().with_lanes(2);
+    return t.is_float() || t.is_pointer() ||
+           (t.is_integer() &&
+            (t.bits() == 32 || t.bits() == 64 || (least == 8 && (t.bits() == 8 || t.bits() == 16)))) ||
+           (least == 8 && t.is_bool());
+  };
+  Left left{convention.whole_results.size(), convention.float_results.size()};
+  for (Type t : signature.results) {
+    if (!plain(t, 8)) return false;
+    size_t& count = t.is_float() ? left.floats : left.whole;
+    if (count-- == 0) return false;
+  }
+  for (Type t : signature.parameters)
+    if (!plain(t, 32)) return false;
+  // Without parts on the stack their order is the parameters'.
+  size_t whole = 0, floats = 0;
+  for (Type t : signature.parameters) ++(t.is_float() ? floats : whole);
+  return whole <= convention.whole.size() && floats <= convention.floats.size();
+}
+
 Passing passing(const Convention& convention, const Signature& signature) {
   return Planner(convention, signature).run();
 }

@@ -44,6 +44,9 @@ class Selector {
 
  private:
   static constexpr uint32_t no_slot = 0xffffffff;
+  struct Move {
+    Register to, from;
+  };
 
   Code& code() { return out_.code; }
   uint8_t class_of(Type t) const { return t.is_float() ? 1 : 0; }
@@ -364,7 +367,7 @@ class Selector {
                 .first = static_cast<uint32_t>(code().code.size()),
                 .depth = static_cast<uint8_t>(std::min(loops_.depth(b), 200u))};
     Instruction end = f_.terminator(b);
-    successors_.clear();
+    successors_ = {};
     for (Edge e : f_.edges(end)) successors_.push_back(block_numbers_[f_.to(e).index]);
     m.successors = successors_;
     if (b == f_.entry())
@@ -545,11 +548,9 @@ class Selector {
   // Copies an edge's arguments into the block's parameters, all at once: what is still to be read is not
   // overwritten, and a cycle goes through one more register.
   void pass_arguments(Edge e) {
-    struct Move {
-      Register to, from;
-    };
-    std::vector<Move> moves;
-    std::vector<std::pair<Register, Value>> constants;
+    auto& moves = moves_;
+    auto& constants = constant_moves_;
+    moves.clear(), constants.clear();
     auto parameters = f_.parameters(f_.to(e));
     for (size_t k = 0; k < parameters.size(); ++k) {
       if (!needed_[parameters[k]]) continue;
@@ -560,37 +561,49 @@ class Selector {
       else if (register_of(v) != to)
         moves.push_back({to, register_of(v)});
     }
-    // Ready moves first: those whose target nobody still reads.
-    std::unordered_map<Register, uint32_t> readers;
-    std::unordered_map<Register, size_t> writer;
-    for (size_t k = 0; k < moves.size(); ++k) ++readers[moves[k].from], writer[moves[k].to] = k;
-    std::vector<size_t> ready;
-    std::vector<bool> done(moves.size());
+    parallel_copy(moves);
+    for (auto& [to, v] : constants) make_constant(v, to);
+  }
+
+  // Ready moves first: those whose target nobody still reads. A cycle goes through one more register.
+  // O(moves).
+  void parallel_copy(std::vector<Move>& moves) {
+    if (moves.size() == 1) return copy(moves[0].to, moves[0].from);
+    auto row = [&](Register r) -> MoveRow& {
+      if (r - first_virtual >= rows_.size()) rows_.resize(code().virtuals.size() + 16);
+      return rows_[r - first_virtual];
+    };
+    for (size_t k = 0; k < moves.size(); ++k) {
+      ++row(moves[k].from).readers;
+      row(moves[k].to).writer = static_cast<uint32_t>(k + 1);
+    }
+    ready_.clear();
+    done_.assign(moves.size(), false);
     for (size_t k = 0; k < moves.size(); ++k)
-      if (!readers.contains(moves[k].to)) ready.push_back(k);
+      if (row(moves[k].to).readers == 0) ready_.push_back(k);
     size_t left = moves.size();
     for (size_t next = 0; left > 0;) {
-      if (ready.empty()) {
-        while (done[next]) ++next;
-        Register spare = code().new_register(code().shape(moves[next].to).register_class, 64);
-        copy(spare, moves[next].to);
+      if (ready_.empty()) {
+        while (done_[next]) ++next;
+        Register blocked = moves[next].to;
+        Register spare =
+            code().new_register(code().shape(blocked).register_class, code().shape(blocked).bits);
+        copy(spare, blocked);
         for (Move& m : moves)
-          if (m.from == moves[next].to) m.from = spare;
-        readers.erase(moves[next].to);
-        ready.push_back(next);
+          if (m.from == blocked) m.from = spare;
+        row(spare).readers = row(blocked).readers;
+        row(blocked).readers = 0;
+        ready_.push_back(next);
       }
-      size_t k = ready.back();
-      ready.pop_back();
+      size_t k = ready_.back();
+      ready_.pop_back();
       copy(moves[k].to, moves[k].from);
-      done[k] = true;
+      done_[k] = true;
       --left;
-      auto r = readers.find(moves[k].from);
-      if (r == readers.end() || --r->second > 0) continue;
-      readers.erase(r);
-      if (auto w = writer.find(moves[k].from); w != writer.end() && !done[w->second])
-        ready.push_back(w->second);
+      MoveRow& from = row(moves[k].from);
+      if (--from.readers == 0 && from.writer && !done_[from.writer - 1]) ready_.push_back(from.writer - 1);
     }
-    for (auto& [to, v] : constants) make_constant(v, to);
+    for (const Move& m : moves) row(m.to) = {}, row(m.from) = {};
   }
 
   const Module& module_;
@@ -607,7 +620,16 @@ class Selector {
   std::unordered_map<Value, Register> constants_;  // of the block at hand
   std::vector<Value> early_constants_;
   std::vector<std::pair<size_t, int64_t>> memory_;
-  std::vector<uint32_t> block_numbers_, successors_;
+  std::vector<uint32_t> block_numbers_;
+  Successors successors_;  // of the block at hand
+  struct MoveRow {
+    uint32_t readers = 0, writer = 0;  // moves still to read it; the one that writes it, plus one
+  };
+  std::vector<Move> moves_;
+  std::vector<std::pair<Register, Value>> constant_moves_;
+  std::vector<MoveRow> rows_;  // by virtual register; empty between edges
+  std::vector<size_t> ready_;
+  std::vector<bool> done_;
   Instruction origin_;
   Diagnostics problems_;
   Selected out_;

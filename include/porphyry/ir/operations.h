@@ -72,17 +72,27 @@ struct OperationInfo {
   uint8_t promises;  // bits of promise::
   std::string_view doc;
 
-  bool commutes() const;
-  bool may_trap() const;
-  bool reads_memory() const;
-  bool writes_memory() const;
-  bool ends_block() const;
-  bool calls() const;
+  enum Trait : uint8_t {
+    commuting = 1,
+    trapping = 2,
+    reading = 4,
+    writing = 8,
+    ending = 16,
+    calling = 32,
+    reserving = 64,
+    marking = 128
+  };
+  constexpr bool commutes() const { return traits & commuting; }
+  constexpr bool may_trap() const { return traits & trapping; }
+  constexpr bool reads_memory() const { return traits & reading; }
+  constexpr bool writes_memory() const { return traits & writing; }
+  constexpr bool ends_block() const { return traits & ending; }
+  constexpr bool calls() const { return traits & calling; }
   // Says something about the program (sole, end, watch): not to be dropped or merged for being unused.
-  bool marks() const;
+  constexpr bool marks() const { return traits & marking; }
   // The value depends on the operands alone and computing it shows nothing: it may be folded, merged or
   // dropped.
-  bool is_pure() const;
+  constexpr bool is_pure() const { return (traits & ~commuting) == 0; }
   // Computed from plain operands alone, lane by lane or not: compute() knows it.
   bool is_plain() const { return layout <= Layout::Reduce; }
   bool accepts_shape(Shape shape) const { return accepts >> static_cast<unsigned>(shape) & 1; }
@@ -92,8 +102,9 @@ struct OperationInfo {
   unsigned result_count() const;
 };
 
-const OperationInfo& info(Op op);
-std::span<const OperationInfo> all_operations();
+extern const OperationInfo operation_table[operation_count];
+inline const OperationInfo& info(Op op) { return operation_table[static_cast<size_t>(op)]; }
+inline std::span<const OperationInfo> all_operations() { return operation_table; }
 // Operations that are told apart by what follows the word (call, return call) give the first one.
 std::optional<Op> operation_named(std::string_view name);
 

@@ -58,10 +58,24 @@ struct CallInfo {
   bool leaves = false;  // this function's frame goes first: the one called returns in its place
 };
 
+// The blocks that control goes to from one; there are at most two.
+class Successors {
+ public:
+  void push_back(uint32_t block) { blocks_[count_++] = block; }
+  const uint32_t* begin() const { return blocks_; }
+  const uint32_t* end() const { return blocks_ + count_; }
+  size_t size() const { return count_; }
+  uint32_t operator[](size_t k) const { return blocks_[k]; }
+
+ private:
+  uint32_t blocks_[2] = {};
+  uint8_t count_ = 0;
+};
+
 struct CodeBlock {
   Block origin;                   // of the IR
   uint32_t first = 0, count = 0;  // instructions
-  std::vector<uint32_t> successors;
+  Successors successors;
   uint8_t depth = 0;  // of loops
 };
 

@@ -40,6 +40,10 @@ struct Passing {
   bool same = false;         // legal is the signature itself
 };
 
+// Whether every parameter and result is one part of its own type, and all results have registers: the
+// signature is then passed as it stands. O(types).
+bool passes_as_it_stands(const Convention& convention, const Signature& signature);
+
 // O(parts).
 Passing passing(const Convention& convention, const Signature& signature);
 

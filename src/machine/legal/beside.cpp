@@ -26,10 +26,7 @@ bool is_compare(Op op) { return info(op).result == ResultRule::Truth; }
 // Brings comparisons and addresses beside their users.
 class Gatherer {
  public:
-  Gatherer(Module& module, Function& f) : module_(module), f_(f) {
-    for (size_t k = 0; k < f.value_limit(); ++k)
-      if (Name n = f.name(Value(k)); n.exists()) taken_.set(n, true);
-  }
+  Gatherer(Module& module, Function& f) : module_(module), f_(f) {}
 
   void run() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b))
@@ -72,6 +69,10 @@ class Gatherer {
 
   // colder_2, colder_3, …
   Name another(Name name) {
+    if (!gathered_)
+      for (size_t k = 0; k < f_.value_limit(); ++k)
+        if (Name n = f_.name(Value(k)); n.exists()) taken_.set(n, true);
+    gathered_ = true;
     std::string base(module_.text(name));
     for (int k = 2;; ++k) {
       Name n = module_.realm().name(base + "_" + std::to_string(k));
@@ -84,6 +85,7 @@ class Gatherer {
   Module& module_;
   Function& f_;
   SideTable<Name, char> taken_;
+  bool gathered_ = false;
 };
 
 }  // namespace

@@ -30,6 +30,8 @@ class LaneSplitter final : public Splitter {
   LaneSplitter(Module& module, Function& f) : Splitter(module, f) {}
 
  private:
+  bool goes(Type t) const override { return t.has_lanes(); }
+  using Splitter::goes;
   std::vector<Type> parts_of(Type t) const override {
     return t.has_lanes() ? std::vector<Type>(t.lanes(), t.element()) : std::vector<Type>();
   }

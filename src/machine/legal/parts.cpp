@@ -5,6 +5,9 @@
 namespace porphyry::machine {
 
 void Splitter::run() {
+  bool any = false;
+  for (size_t k = 0; k < f_.value_limit() && !any; ++k) any = goes(Value(k));
+  if (!any) return;
   for (size_t k = 0; k < f_.value_limit(); ++k)
     if (Name n = f_.name(Value(k)); n.exists()) taken_.set(n, 1);
   Instruction start = f_.first(f_.entry());

@@ -104,7 +104,7 @@ class SignatureStep {
   SignatureStep(const LegalContext& context, Symbol symbol)
       : context_(context),
         f_(context.module.function(symbol)),
-        mine_(passing(context.target.convention, context.meant[symbol.index])),
+        mine_(way_of(context.meant[symbol.index])),
         pen_(context.module, f_),
         porter_(pen_) {}
 
@@ -130,6 +130,13 @@ class SignatureStep {
       case Op::ReturnCallThrough: return return_call(i, signature_of_operands(i, 1), 1);
       default: return;
     }
+  }
+
+  Passing way_of(const Signature& s) const {
+    if (!passes_as_it_stands(context_.target.convention, s)) return passing(context_.target.convention, s);
+    Passing as_it_stands;
+    as_it_stands.same = true;
+    return as_it_stands;
   }
 
   Signature callee_signature(Instruction i) const {
@@ -168,7 +175,7 @@ class SignatureStep {
   }
 
   void call(Instruction i, const Signature& signature, size_t first) {
-    Passing way = passing(context_.target.convention, signature);
+    Passing way = way_of(signature);
     if (way.same) return;
     Value address = way.through_memory ? frame_object(way.result_bytes) : Value();
     auto operands = arguments(way, i, first, address);
@@ -197,7 +204,7 @@ class SignatureStep {
   // One that passes words on the stack becomes an ordinary call: the callee's words may not find room where
   // this function's own lie.
   void return_call(Instruction i, const Signature& signature, size_t first) {
-    Passing way = passing(context_.target.convention, signature);
+    Passing way = way_of(signature);
     if (way.stack_bytes == 0) {
       if (way.same) return;
       pen_.put(

@@ -17,8 +17,10 @@ class WidthSplitter final : public Splitter {
       : Splitter(module, f), helpers_(helpers), words_(pen_, helpers) {}
 
  private:
+  bool goes(Type t) const override { return t.is_integer() && !t.has_lanes() && !stays(t.bits()); }
+  using Splitter::goes;
   std::vector<Type> parts_of(Type t) const override {
-    if (!t.is_integer() || t.has_lanes() || stays(t.bits())) return {};
+    if (!goes(t)) return {};
     return std::vector<Type>(WordPen::word_count(t.bits()), Type::integer(WordPen::word_bits(t.bits())));
   }
   Parts parts_of_constant(Value v) override { return words_.number(f_.type(v).bits(), f_.constant_word(v)); }
