@@ -76,7 +76,7 @@ class Scan {
       if ((f_.virtuals[a].bits > 64) != (f_.virtuals[b].bits > 64)) continue;
       Segments &x = ranges_.virtuals[a], &y = ranges_.virtuals[b];
       if (meet(x, y)) continue;
-      x = merged(x, y);
+      x = merged(std::move(x), std::move(y));
       y.clear();
       ranges_.weights[a] += ranges_.weights[b];
       parent_[b] = a;

@@ -178,12 +178,19 @@ bool meet(const Segments& a, const Segments& b) {
   return false;
 }
 
-Segments merged(const Segments& a, const Segments& b) {
-  Segments out(a.size() + b.size());
-  std::merge(a.begin(), a.end(), b.begin(), b.end(), out.begin(),
+// Only what the two have beside each other is merged: a chain of copies grows at its end.
+Segments merged(Segments a, Segments b) {
+  if (a.empty() || (!b.empty() && b.front().from < a.front().from)) a.swap(b);
+  if (b.empty()) return a;
+  auto beside = std::lower_bound(a.begin(), a.end(), b.front().from,
+                                 [](const Segment& s, uint32_t p) { return s.to < p; });
+  Segments tail(static_cast<size_t>(a.end() - beside) + b.size());
+  std::merge(beside, a.end(), b.begin(), b.end(), tail.begin(),
              [](const Segment& x, const Segment& y) { return x.from < y.from; });
-  join_neighbours(out);
-  return out;
+  join_neighbours(tail);
+  a.erase(beside, a.end());
+  a.insert(a.end(), tail.begin(), tail.end());
+  return a;
 }
 
 }  // namespace porphyry::machine

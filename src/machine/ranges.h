@@ -23,6 +23,7 @@ struct LiveRanges {
 LiveRanges live_ranges(const Code& f, const Target& target);
 
 bool meet(const Segments& a, const Segments& b);
-Segments merged(const Segments& a, const Segments& b);
+// O(log first + second + what of the first stands beside or behind the second), by where they begin.
+Segments merged(Segments a, Segments b);
 
 }  // namespace porphyry::machine

@@ -68,23 +68,23 @@ Diagnostics layout_problems(const Module& module, const Target& target) {
                     "layout little, with pointers of 64 bits")};
 }
 
+// Function by function, all steps in a row while it is at hand. A helper that one asks for stands behind all
+// others and has its turn later.
 void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last) {
   LegalContext context{module, target, coverage, Helpers(module), {}};
-  for (size_t k = 0; k < module.symbol_count(); ++k) context.meant.push_back(signature_of(module, Symbol(k)));
-  size_t done = module.symbol_count();  // symbols that the steps before this one have seen
-  for (size_t step = 0; step < std::size(steps); ++step) {
-    for (size_t k = 0; k < module.symbol_count(); ++k) {
-      while (context.meant.size() < module.symbol_count())
-        context.meant.push_back(signature_of(module, Symbol(context.meant.size())));
-      for (; done <= k; ++done) {  // a helper: what it missed first
-        for (size_t before = 0; before < step && module.is_function(Symbol(done)); ++before)
-          steps[before].run(context, Symbol(done));
-      }
-      if (module.is_function(Symbol(k))) steps[step].run(context, Symbol(k));
-    }
-    if (steps[step].said.name == "passing") declare_by_convention(context);
-    if (steps[step].said.name == last) break;
+  auto count = static_cast<size_t>(std::find_if(std::begin(steps), std::end(steps),
+                                                [&](const Step& s) { return s.said.name == last; }) -
+                                   std::begin(steps));
+  count = std::min(count + 1, std::size(steps));
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    while (context.meant.size() < module.symbol_count())
+      context.meant.push_back(signature_of(module, Symbol(context.meant.size())));
+    if (!module.is_function(Symbol(k))) continue;
+    for (const Step& step : std::span(steps).first(count)) step.run(context, Symbol(k));
   }
+  bool passed = std::any_of(std::begin(steps), std::begin(steps) + static_cast<ptrdiff_t>(count),
+                            [](const Step& s) { return s.said.name == "passing"; });
+  if (passed) declare_by_convention(context);
 }
 
 }  // namespace porphyry::machine
