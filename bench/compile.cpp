@@ -102,7 +102,7 @@ Stages compile(const std::string& text) {
     auto start = clock();
     auto selected = machine::select(*legal, Symbol(k), rules);
     t.select += since(start), start = clock();
-    auto allocation = machine::allocate(selected->code, target);
+    auto allocation = machine::allocate(std::move(selected->code), target);
     t.allocate += since(start), start = clock();
     machine::lay_out_frame(allocation.code, target);
     lowered.functions.push_back(machine::emit(allocation.code, target));

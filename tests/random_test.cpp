@@ -142,7 +142,7 @@ class Laboratory {
 
 size_t program_count() {
   const char* n = std::getenv("PORPHYRY_PROGRAMS");
-  return n ? std::strtoul(n, nullptr, 10) : 600;
+  return n ? std::strtoul(n, nullptr, 10) : 400;
 }
 
 TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {

@@ -28,24 +28,27 @@ Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
       if (immediate_[k] != best) immediate_[k] = best, changed = true;
     }
   }
-  // Nested intervals answer "dominates" in O(1).
-  std::vector<std::vector<uint32_t>> children(order_.size());
-  for (uint32_t k = 1; k < order_.size(); ++k) children[immediate_[k]].push_back(k);
+  // Nested intervals answer "dominates" in O(1). Children are rows of one table, by their parent.
+  std::vector<uint32_t> first(order_.size() + 1), children(order_.size());
+  for (uint32_t k = 1; k < order_.size(); ++k) ++first[immediate_[k] + 1];
+  for (size_t k = 1; k < first.size(); ++k) first[k] += first[k - 1];
+  std::vector<uint32_t> fill(first.begin(), first.end() - 1);
+  for (uint32_t k = 1; k < order_.size(); ++k) children[fill[immediate_[k]]++] = k;
   enter_.resize(order_.size());
   leave_.resize(order_.size());
   uint32_t clock = 0;
-  std::vector<std::pair<uint32_t, size_t>> stack{{0, 0}};
+  std::vector<std::pair<uint32_t, uint32_t>> stack{{0, first[0]}};
   enter_[0] = clock++;
   while (!stack.empty()) {
     auto& [at, next] = stack.back();
-    if (next == children[at].size()) {
+    if (next == first[at + 1]) {
       leave_[at] = clock++;
       stack.pop_back();
       continue;
     }
-    uint32_t child = children[at][next++];
+    uint32_t child = children[next++];
     enter_[child] = clock++;
-    stack.push_back({child, 0});
+    stack.push_back({child, first[child]});
   }
 }
 

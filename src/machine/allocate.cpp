@@ -94,9 +94,15 @@ class Scan {
   }
 
   // Lower is better: hinted, then free to clobber, then kept ones already used, then kept ones.
-  std::vector<uint8_t> candidates(uint32_t v) const {
+  struct Candidates {
+    uint8_t list[first_virtual];
+    size_t count = 0;
+    const uint8_t* begin() const { return list; }
+    const uint8_t* end() const { return list + count; }
+  };
+  Candidates candidates(uint32_t v) const {
     const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
-    std::vector<uint8_t> out;
+    Candidates out;
     auto rank = [&](unsigned r) {
       if (hints_[v] & mask_of_register(r)) return 0;
       if (!(target_.convention.kept & mask_of_register(r))) return 1;
@@ -104,7 +110,8 @@ class Scan {
     };
     for (int wanted = 0; wanted < 4; ++wanted)
       for (unsigned r = c.first; r < unsigned(c.first + c.count); ++r)
-        if (r != target_.convention.stack && rank(r) == wanted) out.push_back(static_cast<uint8_t>(r));
+        if (r != target_.convention.stack && rank(r) == wanted)
+          out.list[out.count++] = static_cast<uint8_t>(r);
     return out;
   }
 
@@ -337,10 +344,10 @@ class Spiller {
 
 }  // namespace
 
-Allocation allocate(const Code& before, const Target& target) {
+Allocation allocate(Code before, const Target& target) {
   Allocation out;
-  out.code = before;
-  std::vector<Register> was(before.virtuals.size(), no_register);
+  out.code = std::move(before);
+  std::vector<Register> was(out.code.virtuals.size(), no_register);
   for (;;) {
     ++out.rounds;
     Scan scan(out.code, target);

@@ -218,7 +218,11 @@ class Emitter {
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
   void relax() {
     block_starts_.push_back(static_cast<uint32_t>(out_.lines.size()));
-    for (EmittedLine& l : out_.lines) l.size = target_.encode(target_, l.plain).size;
+    encoded_.reserve(out_.lines.size());
+    for (EmittedLine& l : out_.lines) {
+      encoded_.push_back(target_.encode(target_, l.plain));
+      l.size = encoded_.back().size;
+    }
     for (bool grown = true; grown;) {
       grown = false;
       place_lines();
@@ -245,9 +249,12 @@ class Emitter {
 
   void write() {
     std::vector<bool> is_target(f_.blocks.size());
-    for (const EmittedLine& l : out_.lines) {
-      Encoded e = target_.encode(target_, l.plain);
+    out_.bytes.reserve(end_);
+    for (size_t k = 0; k < out_.lines.size(); ++k) {
+      const EmittedLine& l = out_.lines[k];
+      Encoded& e = encoded_[k];
       if (l.target_block != 0xffffffff) {
+        e = target_.encode(target_, l.plain);  // distances are known now
         is_target[l.target_block] = true;
       } else if (e.distance_size) {
         bool is_pool = l.pool != 0xffffffff;
@@ -267,6 +274,7 @@ class Emitter {
   CompiledFunction out_;
   std::vector<uint32_t> leads_to_;      // by block: itself, or where an empty one jumps to
   std::vector<uint32_t> block_starts_;  // first line of each block
+  std::vector<Encoded> encoded_;        // by line; those of jumps are made anew
   uint32_t block_ = 0, end_ = 0;
 };
 

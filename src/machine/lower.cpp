@@ -11,9 +11,11 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   const Target& target = rules.target();
   auto selected = select(legal, function, rules);
   if (!selected) return selected.why();
-  Allocation allocation = allocate(selected->code, target);
+  Code before;
+  if (check) before = selected->code;
+  Allocation allocation = allocate(std::move(selected->code), target);
   if (check) {
-    Diagnostics wrong = check_allocation(selected->code, allocation, target);
+    Diagnostics wrong = check_allocation(before, allocation, target);
     if (!wrong.empty()) return wrong;
   }
   lay_out_frame(allocation.code, target);

@@ -1,5 +1,7 @@
 #include "match.h"
 
+#include <bit>
+
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
 
@@ -29,6 +31,7 @@ void Matcher::visit(Block b) {
     if (f_.has_effect(i)) ++epoch;
     Best& best = best_[i];
     rules_.candidates(f_, i, [&](uint16_t r) {
+      if (best.rule_plus_one && target_.rules[r].cost > best.cost) return;  // it only grows
       auto m = try_rule(r, i);
       if (!m) return;
       // Of two that cost the same, the one that the book has first.
@@ -71,9 +74,9 @@ std::optional<Match> Matcher::try_rule(uint16_t index, Instruction i) const {
     if (root.variable >= 0) m.values[static_cast<size_t>(root.variable)] = f_.result(i);
   }
   if (!children(rule, root, i, i, m)) return std::nullopt;
-  for (size_t k = 0; k < m.values.size(); ++k)
+  for (size_t k = 0; k < rule.variables.size(); ++k)
     if (m.values[k].exists() && static_cast<int>(k) != root.variable) m.cost += cost_of_leaf(m.values[k], i);
-  if (tied_and_shared(rule, m)) m.cost += 3;
+  if (tied_and_shared(m)) m.cost += 3;
   return m;
 }
 
@@ -87,15 +90,10 @@ uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
 }
 
 // Whether an operand that is overwritten has further uses, so that it has to be copied first.
-bool Matcher::tied_and_shared(const Rule& rule, const Match& m) const {
-  for (const RuleStep& step : rule.steps) {
-    if (step.form == 0) continue;
-    const Form& form = target_.form(step.form);
-    for (size_t k = 0; k < form.operands.size(); ++k) {
-      if (step.out[k].kind == SourceKind::None || step.in[k].kind != SourceKind::Variable) continue;
-      Value v = m.values[static_cast<size_t>(step.in[k].variable)];
-      if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
-    }
+bool Matcher::tied_and_shared(const Match& m) const {
+  for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
+    Value v = m.values[static_cast<size_t>(std::countr_zero(bits))];
+    if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
   }
   return false;
 }
@@ -192,8 +190,8 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   Match other = m;
   bool swapped = in_order(true, other);
   if (plain && swapped && &n == &rule.nodes[0]) {
-    uint32_t a = trial.cost + (tied_and_shared(rule, trial) ? 3 : 0),
-             b = other.cost + (tied_and_shared(rule, other) ? 3 : 0);
+    uint32_t a = trial.cost + (tied_and_shared(trial) ? 3 : 0),
+             b = other.cost + (tied_and_shared(other) ? 3 : 0);
     swapped = b < a;
   } else if (plain) {
     swapped = false;

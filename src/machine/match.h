@@ -42,7 +42,7 @@ class Matcher {
   bool memory(const PatternNode& n, Instruction access, Match& m) const;
   bool inside(const PatternNode& n, Instruction d, Instruction root) const;
   bool same_address(Instruction a, Instruction b) const;
-  bool tied_and_shared(const Rule& rule, const Match& m) const;
+  bool tied_and_shared(const Match& m) const;
   uint32_t cost_of_leaf(Value v, Instruction root) const;
   std::optional<Match> try_rule(uint16_t index, Instruction i) const;
 

@@ -26,7 +26,7 @@ void join_neighbours(Segments& list) {
 class RangeBuilder {
  public:
   RangeBuilder(const Code& f, const Target& target)
-      : f_(f), target_(target), events_(f.virtuals.size()), stamps_(f.blocks.size(), 0) {
+      : f_(f), target_(target), events_(f.virtuals.size(), out_.arena.get()), stamps_(f.blocks.size(), 0) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
     out_.blocked.resize(first_virtual);
@@ -152,15 +152,15 @@ class RangeBuilder {
     (after - 1)->to = end(block);
   }
 
+  LiveRanges out_;  // first: its arena holds what stands below, too
   const Code& f_;
   const Target& target_;
-  std::vector<std::vector<Event>> events_;
-  std::vector<std::vector<uint32_t>> predecessors_;
+  std::pmr::vector<std::pmr::vector<Event>> events_;
+  std::pmr::vector<std::pmr::vector<uint32_t>> predecessors_{out_.arena.get()};
   std::vector<uint32_t> stamps_, work_;
   uint32_t stamp_ = 0;
   size_t local_ = 0;
   uint32_t written_at_[first_virtual] = {};
-  LiveRanges out_;
 };
 
 }  // namespace
@@ -184,7 +184,7 @@ Segments merged(Segments a, Segments b) {
   if (b.empty()) return a;
   auto beside = std::lower_bound(a.begin(), a.end(), b.front().from,
                                  [](const Segment& s, uint32_t p) { return s.to < p; });
-  Segments tail(static_cast<size_t>(a.end() - beside) + b.size());
+  Segments tail(static_cast<size_t>(a.end() - beside) + b.size(), a.get_allocator());
   std::merge(beside, a.end(), b.begin(), b.end(), tail.begin(),
              [](const Segment& x, const Segment& y) { return x.from < y.from; });
   join_neighbours(tail);

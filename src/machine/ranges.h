@@ -4,6 +4,9 @@
 // the register may not be given away.
 #pragma once
 
+#include <memory>
+#include <memory_resource>
+
 #include "porphyry/machine/code.h"
 
 namespace porphyry::machine {
@@ -11,12 +14,15 @@ namespace porphyry::machine {
 struct Segment {
   uint32_t from, to;
 };
-using Segments = std::vector<Segment>;
+using Segments = std::pmr::vector<Segment>;
 
 struct LiveRanges {
-  std::vector<Segments> virtuals;  // by register number minus first_virtual
-  std::vector<Segments> blocked;   // by physical register: where the code itself uses or clobbers it
-  std::vector<float> weights;      // uses and writes by how often they run
+  // All segments lie in one arena, which goes with the ranges: most registers have one or two.
+  std::unique_ptr<std::pmr::monotonic_buffer_resource> arena =
+      std::make_unique<std::pmr::monotonic_buffer_resource>(8192);
+  std::pmr::vector<Segments> virtuals{arena.get()};  // by register number minus first_virtual
+  std::pmr::vector<Segments> blocked{arena.get()};   // by physical register: where the code itself uses it
+  std::vector<float> weights;                        // uses and writes by how often they run
 };
 
 // Near-linear in the code and the segments that come out.

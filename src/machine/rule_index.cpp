@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "match.h"
+#include "porphyry/machine/code.h"
 #include "porphyry/machine/legalize.h"
 
 namespace porphyry::machine {
@@ -27,9 +28,25 @@ Type typed(const PatternNode& n) {
   return by_nothing(n.op) ? Type() : by_result(n.op) ? n.result : n.operand;
 }
 
+RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
+  RuleIndex::Facts out;
+  auto bit = [](int8_t variable) { return static_cast<uint16_t>(variable < 0 ? 0 : 1u << variable); };
+  for (const RuleStep& step : rule.steps)
+    for (size_t k = 0; k < std::size(step.in); ++k) {
+      const RuleSource& s = step.in[k];
+      if (s.kind == SourceKind::Variable || s.kind == SourceKind::Built) out.in_register |= bit(s.variable);
+      if (s.kind == SourceKind::Built) out.in_register |= bit(s.index);
+      bool operand = step.form != copy_form && k < target.form(step.form).operands.size();
+      if (operand && s.kind == SourceKind::Variable && step.out[k].kind != SourceKind::None)
+        out.overwritten |= bit(s.variable);
+    }
+  return out;
+}
+
 }  // namespace
 
 RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target), features_(features) {
+  for (const Rule& rule : target.rules) facts_.push_back(facts_of(target, rule));
   for (uint16_t r = 0; r < target.constant_rules; ++r) {
     const Rule& rule = target.rules[r];
     if (rule.needs & ~features) continue;

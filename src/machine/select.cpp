@@ -18,6 +18,7 @@ class Selector {
   Selector(const Module& module, Symbol symbol, const RuleIndex& rules)
       : module_(module),
         f_(module.function(symbol)),
+        rules_(rules),
         target_(rules.target()),
         dominators_(f_),
         loops_(f_, dominators_),
@@ -27,7 +28,13 @@ class Selector {
         registers_(f_.value_limit(), no_register),
         slots_(f_.instruction_limit(), no_slot) {
     out_.code.name = module.symbol_name(symbol);
-    out_.rules.resize(f_.instruction_limit());
+    size_t instructions = f_.instruction_limit();
+    out_.rules.resize(instructions);
+    roots_.reserve(instructions);
+    code().code.reserve(2 * instructions + 16);
+    code().operands.reserve(4 * instructions + 32);
+    code().virtuals.reserve(2 * f_.value_limit() + 16);
+    code().blocks.reserve(f_.block_limit());
   }
 
   Result<Selected> run() {
@@ -63,15 +70,8 @@ class Selector {
   void need_address(Instruction access);
 
   // Whether the right side of a rule wants a variable in a register.
-  static bool in_register(const Match& m, size_t variable) {
-    for (const RuleStep& step : m.rule->steps)
-      for (const RuleSource& s : step.in) {
-        bool named = s.kind == SourceKind::Variable || s.kind == SourceKind::Built;
-        if (named && (static_cast<size_t>(s.variable) == variable ||
-                      (s.kind == SourceKind::Built && static_cast<size_t>(s.index) == variable)))
-          return true;
-      }
-    return false;
+  bool in_register(const Match& m, size_t variable) const {
+    return rules_.facts(m.index).in_register >> variable & 1;
   }
 
   // From the end of a block to its start: what has an effect or is needed in a register is covered by its
@@ -608,6 +608,7 @@ class Selector {
 
   const Module& module_;
   const Function& f_;
+  const RuleIndex& rules_;
   const Target& target_;
   Dominators dominators_;
   Loops loops_;

@@ -19,7 +19,7 @@ struct Allocation {
   unsigned rounds = 0;
 };
 
-Allocation allocate(const Code& before, const Target& target);
+Allocation allocate(Code before, const Target& target);
 
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in
 // its place the value that the code before allocation meant. Returns what is wrong.

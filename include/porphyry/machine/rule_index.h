@@ -16,6 +16,12 @@ class RuleIndex {
 
   const Target& target() const { return *target_; }
   uint8_t features() const { return features_; }
+  // What the right side of a rule does with its variables, a bit each.
+  struct Facts {
+    uint16_t in_register = 0;  // wanted in a register
+    uint16_t overwritten = 0;  // read where the same operand is written
+  };
+  const Facts& facts(size_t rule) const { return facts_[rule]; }
   // Rules that may cover the instruction, in no order. O(log rules + those it gives).
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
@@ -55,6 +61,7 @@ class RuleIndex {
   const Target* target_;
   uint8_t features_;
   std::vector<Entry> entries_;  // by key, then rule
+  std::vector<Facts> facts_;    // by rule
 };
 
 }  // namespace porphyry::machine
