@@ -14,6 +14,8 @@ bool literal_fits(const FormOperand& o, int64_t v) {
   return v >= -half && v < (o.type.bits() == o.literal_bits ? 2 * half : half);
 }
 
+constexpr uint64_t page = 4096;  // the smallest that a processor guards
+
 class Emitter {
  public:
   Emitter(const Code& f, const Target& target) : f_(f), target_(target) {
@@ -99,7 +101,20 @@ class Emitter {
     for (unsigned r = 0; r < 64; ++r)
       if (f_.saved & mask_of_register(r))
         line(target_.upkeep.push, Role::Frame, {}).plain.operands[0] = plain_register(r);
+    probe();
     adjust_stack(target_.upkeep.grow);
+  }
+  // A frame larger than a page is touched page by page from the top, so that a stack that must grow sees each
+  // page in turn and one that cannot ends in its guard.
+  void probe() {
+    for (uint64_t down = page; down <= f_.frame_bytes; down += page) {
+      EmittedLine& l = line(target_.upkeep.save_general, Role::Frame, {});
+      PlainOperand memory{OperandKind::Memory, 0, 0, {}};
+      memory.address.base = static_cast<int8_t>(target_.convention.stack);
+      memory.address.displacement = -static_cast<int32_t>(down);
+      l.plain.operands[0] = memory;
+      l.plain.operands[1] = plain_register(target_.convention.stack);
+    }
   }
   void epilogue() {
     adjust_stack(target_.upkeep.shrink);

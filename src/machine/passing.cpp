@@ -29,24 +29,69 @@ struct Left {
   }
 };
 
+// As many words as the lanes take, or, where they do not fill words, those of each element.
+std::vector<Type> memory_words(Type t) {
+  if (t.total_bits() % 64 == 0) return std::vector<Type>(t.total_bits() / 64, i64);
+  return std::vector<Type>(size_t(t.lanes()) * t.words_per_lane(), i64);
+}
+
+// One parameter: its parts when registers are left for all of them, else its words on the stack.
+struct Item {
+  std::vector<Type> registers, stack;
+  bool aligned = false;  // its words begin at a multiple of 16
+};
+
+Item item_of(Type t) {
+  Item out{parts_passed(t, false), {}, t == Type::integer(128)};
+  out.stack = out.registers.empty() ? memory_words(t) : out.registers;
+  return out;
+}
+
+// A structure of up to sixteen bytes is classified word by word; a larger one, and one with a member that
+// does not lie at a multiple of its alignment, goes to memory.
+Item item_of(const CType& c) {
+  if (c.scalar.exists()) return item_of(c.scalar);
+  CLayout layout = c_layout(c);
+  Item out{{}, std::vector<Type>((layout.bytes + 7) / 8, i64), layout.align > 8};
+  if (layout.bytes > 16 || layout.bytes == 0) return out;
+  bool whole[2] = {false, false};
+  for (auto [offset, type] : layout.members)
+    if (!type.is_float()) whole[offset / 8] = whole[(offset + type.bytes() - 1) / 8] = true;
+  for (size_t k = 0; k < out.stack.size(); ++k) out.registers.push_back(whole[k] ? i64 : Type::f64());
+  return out;
+}
+
 class Planner {
  public:
-  Planner(const Convention& convention, const Signature& signature)
-      : convention_(convention), signature_(signature) {}
+  explicit Planner(const Convention& convention) : convention_(convention) {}
 
-  Passing run() {
-    results();
-    parameters();
-    out_.legal.variadic = signature_.variadic;
-    out_.same = out_.legal == signature_;
+  Passing run(const Signature& s) {
+    std::vector<Item> items;
+    for (Type t : s.parameters) items.push_back(item_of(t));
+    results(s.results);
+    parameters(items);
+    out_.legal.variadic = s.variadic;
+    out_.same = out_.legal == s;
+    return std::move(out_);
+  }
+
+  Passing run(const CSignature& s) {
+    std::vector<Item> items;
+    for (const CType& c : s.parameters) items.push_back(item_of(c));
+    if (s.result && s.result->scalar.exists())
+      results({s.result->scalar});
+    else if (s.result)
+      structure_result(*s.result);
+    parameters(items);
+    out_.legal.variadic = s.variadic;
     return std::move(out_);
   }
 
  private:
-  void results() {
+  void results(const std::vector<Type>& types) {
     Left left{convention_.whole_results.size(), convention_.float_results.size()};
-    for (size_t k = 0; k < signature_.results.size() && !out_.through_memory; ++k) {
-      auto parts = parts_passed(signature_.results[k], true);
+    for (size_t k = 0; k < types.size() && !out_.through_memory; ++k) {
+      auto parts = parts_passed(types[k], true);
       out_.through_memory = parts.empty() || !left.take(parts);
       for (unsigned p = 0; p < parts.size(); ++p) {
         out_.legal.results.push_back(parts[p]);
@@ -55,42 +100,56 @@ class Planner {
     }
     if (!out_.through_memory) return;
     uint64_t align = 1;
-    for (Type t : signature_.results) {
+    for (Type t : types) {
       align = std::max(align, natural_align(t));
       out_.result_bytes = rounded(out_.result_bytes, natural_align(t));
       out_.result_offsets.push_back(out_.result_bytes);
       out_.result_bytes += t.bytes();
     }
-    out_.result_bytes = rounded(out_.result_bytes, align);
+    results_in_memory(rounded(out_.result_bytes, align));
+  }
+
+  void structure_result(const CType& c) {
+    Item item = item_of(c);
+    Left left{convention_.whole_results.size(), convention_.float_results.size()};
+    uint64_t bytes = c_layout(c).bytes;
+    if (bytes && (item.registers.empty() || !left.take(item.registers))) {
+      out_.through_memory = true;
+      out_.result_offsets = {0};
+      return results_in_memory(bytes);
+    }
+    out_.legal.results = item.registers;
+    for (unsigned p = 0; p < item.registers.size(); ++p) out_.results.push_back({0, p});
+  }
+
+  void results_in_memory(uint64_t bytes) {
+    out_.result_bytes = bytes;
     out_.legal.results = {Type::pointer()};
     out_.results = {{PassedPart::results_address, 0}};
   }
 
-  void parameters() {
+  void parameters(const std::vector<Item>& items) {
     Left left{convention_.whole.size(), convention_.floats.size()};
     std::vector<std::pair<Type, PassedPart>> on_stack;
     if (out_.through_memory) {
       left.take({Type::pointer()});
       add(Type::pointer(), {PassedPart::results_address, 0});
     }
-    for (size_t k = 0; k < signature_.parameters.size(); ++k) {
-      Type t = signature_.parameters[k];
-      auto parts = parts_passed(t, false);
-      bool in_memory = parts.empty();
-      if (in_memory) parts = memory_words(t);
-      bool in_registers = !in_memory && left.take(parts);
-      bool aligned = !in_registers && (t == Type::integer(128) || in_memory || parts[0].has_lanes());
-      if (aligned && out_.stack_bytes % 16) {
-        if (!parts[0].has_lanes()) on_stack.push_back({i64, {}});
+    for (size_t k = 0; k < items.size(); ++k) {
+      const Item& item = items[k];
+      bool in_registers = !item.registers.empty() && left.take(item.registers);
+      if (in_registers) {
+        for (unsigned p = 0; p < item.registers.size(); ++p) add(item.registers[p], {static_cast<int>(k), p});
+        continue;
+      }
+      bool wide = !item.stack.empty() && item.stack[0].has_lanes();
+      if ((item.aligned || wide) && out_.stack_bytes % 16) {
+        if (!wide) on_stack.push_back({i64, {}});
         out_.stack_bytes += 8;
       }
-      for (unsigned p = 0; p < parts.size(); ++p) {
-        if (in_registers) {
-          add(parts[p], {static_cast<int>(k), p});
-          continue;
-        }
-        on_stack.push_back({parts[p], {static_cast<int>(k), p}});
-        out_.stack_bytes += parts[p].has_lanes() ? 16 : 8;
+      for (unsigned p = 0; p < item.stack.size(); ++p) {
+        on_stack.push_back({item.stack[p], {static_cast<int>(k), p}});
+        out_.stack_bytes += wide ? 16 : 8;
       }
     }
     // What is on the stack must find no register, or arrivals() would give it one.
@@ -100,19 +159,12 @@ class Planner {
     for (auto& [type, part] : on_stack) add(type, part);
   }
 
-  // As many words as the lanes take, or, where they do not fill words, those of each element.
-  static std::vector<Type> memory_words(Type t) {
-    if (t.total_bits() % 64 == 0) return std::vector<Type>(t.total_bits() / 64, i64);
-    return std::vector<Type>(size_t(t.lanes()) * t.words_per_lane(), i64);
-  }
-
   void add(Type t, PassedPart part) {
     out_.legal.parameters.push_back(t);
     out_.parameters.push_back(part);
   }
 
   const Convention& convention_;
-  const Signature& signature_;
   Passing out_;
 };
 
@@ -154,7 +206,42 @@ bool passes_as_it_stands(const Convention& convention, const Signature& signatur
 }
 
 Passing passing(const Convention& convention, const Signature& signature) {
-  return Planner(convention, signature).run();
+  return Planner(convention).run(signature);
+}
+
+Passing passing(const Convention& convention, const CSignature& signature) {
+  return Planner(convention).run(signature);
+}
+
+namespace {
+
+// Puts a type's scalars behind what is there.
+void lay_out(const CType& c, CLayout& out) {
+  if (c.scalar.exists()) {
+    uint64_t align = c.scalar.bytes();  // scalars of C are as aligned as they are wide
+    out.bytes = rounded(out.bytes, align);
+    out.align = std::max(out.align, align);
+    out.members.push_back({out.bytes, c.scalar});
+    out.bytes += c.scalar.bytes();
+    return;
+  }
+  CLayout inner;
+  for (const CType& m : c.members)
+    for (uint64_t k = 0; k < m.count; ++k) lay_out(m, inner);
+  inner.bytes = rounded(inner.bytes, inner.align);
+  out.bytes = rounded(out.bytes, inner.align);
+  out.align = std::max(out.align, inner.align);
+  for (auto [offset, type] : inner.members) out.members.push_back({out.bytes + offset, type});
+  out.bytes += inner.bytes;
+}
+
+}  // namespace
+
+CLayout c_layout(const CType& c) {
+  CLayout out;
+  lay_out(c, out);
+  out.bytes = rounded(out.bytes, out.align);
+  return out;
 }
 
 }  // namespace porphyry::machine

@@ -39,8 +39,10 @@ class FrameProgram {
         continue;
       }
       if (!frame) continue;
-      bool grows = l.plain.form == target_.upkeep.push || is(l, target_.upkeep.grow);
-      if (!grows && !leaving) {
+      bool shrinks = is(l, target_.upkeep.pop) || is(l, target_.upkeep.shrink);
+      bool grows = is(l, target_.upkeep.push) || is(l, target_.upkeep.grow);
+      if (!shrinks && !grows) continue;  // touches the stack
+      if (shrinks && !leaving) {
         leaving = true;
         body = distance_;
         advance(l.offset);

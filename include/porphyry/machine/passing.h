@@ -9,6 +9,7 @@
 //                              address is a multiple of 16
 //   lanes up to 64, 128 bits   a float register, or stack words
 //   wider lanes                stack words, as they lie in memory; lanes of bool as integers of as many bits
+//   C structures               words of eight bytes, each in a register of its kind; see CSignature below
 //   several results            each in registers of its own; when they do not all fit, in memory that the
 //                              caller gives the address of as a first argument, laid out as a C structure;
 //                              the address comes back as the result
@@ -49,6 +50,43 @@ Passing passing(const Convention& convention, const Signature& signature);
 
 // The types of the parts of one parameter or result; none when it goes through memory.
 std::vector<Type> parts_passed(Type t, bool as_result);
+
+// ---- C's types, for front ends
+// --------------------------------------------------------------------------------
+
+// A C type as far as passing it goes: a scalar (bool, i8 … i64, ptr, f32, f64), or a structure. `count` makes
+// an array of it where it is a member.
+struct CType {
+  Type scalar;
+  std::vector<CType> members;
+  uint64_t count = 1;
+  static CType of(Type scalar, uint64_t count = 1) { return {scalar, {}, count}; }
+  static CType structure(std::vector<CType> members, uint64_t count = 1) {
+    return {Type(), std::move(members), count};
+  }
+};
+
+struct CLayout {
+  struct Member {
+    uint64_t offset;
+    Type type;
+  };
+  uint64_t bytes = 0, align = 1;
+  std::vector<Member> members;  // the scalars, structures and arrays opened, by offset
+};
+CLayout c_layout(const CType& c);
+
+struct CSignature {
+  std::vector<CType> parameters;
+  std::optional<CType> result;
+  bool variadic = false;
+};
+
+// How a C function takes and gives these. A front end declares the function with the signature `legal` and
+// hands over the parts in its order: part p of a structure is its bytes from 8p on, as an i64 or f64 whose
+// bits beyond the structure's end are arbitrary; padding is any number. A structure that comes back through
+// memory is written to the address that goes first. O(parts).
+Passing passing(const Convention& convention, const CSignature& signature);
 
 // Arguments as the evaluator takes them (a datum a lane) in the parts that a legalized function takes.
 // `results_address` is where results go that go through memory. O(bits).
