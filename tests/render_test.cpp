@@ -2,11 +2,14 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <sstream>
+
 #include <nlohmann/json.hpp>
 #include <regex>
 
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pipeline.h"
+#include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/sample/sample.h"
@@ -174,6 +177,31 @@ c(joined: i32):
   return v17
 }
 )");
+}
+
+// The drawing program finds every block and every edge.
+TEST(Graph, ShowsEveryBlockAndEdge) {
+  testing::TemporaryFolder folder;
+  for (uint64_t seed = 300; seed < 306; ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed});
+    const Function& f = program.module->function(program.main);
+    std::string file = folder.write("g.dot", render_graph(*program.module, program.main));
+    auto drawn = testing::run_command("dot -Tplain " + file + " 2>&1");
+    ASSERT_EQ(drawn.status, 0) << drawn.out;
+    size_t blocks = 0, edges = 0, nodes_drawn = 0, edges_drawn = 0;
+    for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+      ++blocks;
+      if (Instruction end = f.terminator(b); end.exists()) edges += f.edge_count(end);
+    }
+    std::istringstream lines(drawn.out);
+    for (std::string line; std::getline(lines, line);) {
+      nodes_drawn += line.starts_with("node ");
+      edges_drawn += line.starts_with("edge ");
+    }
+    EXPECT_EQ(nodes_drawn, blocks) << "seed " << seed;
+    EXPECT_EQ(edges_drawn, edges) << "seed " << seed;
+  }
 }
 
 }  // namespace

@@ -118,6 +118,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
       {"lower --with sse9 " + good, 2, "x64 has no feature 'sse9'"},
       {"lower --as picture " + good, 2, "there is no form 'picture'"},
       {"lower --as ir --until dusk " + good, 2, "legalization has no step 'dusk'"},
+      {"show --as oil " + good, 2, "there is no form 'oil'"},
       {"lower --until lanes " + good, 2, "--until says where legalization stops"},
       {"lower --function g " + good, 2, "no function with a body is called 'g'"},
       {"lower " + good + " -o " + folder.file("none/x.s"), 1, "cannot write"},

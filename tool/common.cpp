@@ -109,6 +109,22 @@ void put_out(const Options& o, const std::string& text) {
   if (!failed.empty()) fail(failed, input_at_fault);
 }
 
+std::optional<std::string> filtered(const std::string& command, const std::string& input) {
+  // By way of a file: writing and reading one process at once may block both.
+  char name[] = "/tmp/porphyry.XXXXXX";
+  int file = mkstemp(name);
+  if (file < 0) return std::nullopt;
+  bool written = write(file, input.data(), input.size()) == static_cast<ssize_t>(input.size());
+  close(file);
+  std::string out;
+  std::FILE* pipe = written ? popen((command + " < " + name + " 2>/dev/null").c_str(), "r") : nullptr;
+  char buffer[4096];
+  for (size_t n; pipe && (n = fread(buffer, 1, sizeof buffer, pipe)) > 0;) out.append(buffer, n);
+  bool good = pipe && pclose(pipe) == 0;
+  unlink(name);
+  return good ? std::optional(out) : std::nullopt;
+}
+
 bool on_terminal() { return isatty(STDOUT_FILENO) != 0; }
 
 }  // namespace porphyry::tool

@@ -3,6 +3,7 @@
 
 #include <memory>
 #include <new>
+#include <optional>
 
 #include "porphyry/base/source_text.h"
 #include "porphyry/ir/module.h"
@@ -36,6 +37,8 @@ machine::LowerOptions lower_options(const Options& o, const machine::Target& tar
 Symbol function_of(const Module& module, const std::string& name);
 void put_out(const Options& o, const std::string& text);
 bool on_terminal();
+// What a command of the system writes when it reads `input`; nothing when it fails.
+std::optional<std::string> filtered(const std::string& command, const std::string& input);
 
 // Says so, and gives the status.
 int out_of_memory();

@@ -51,10 +51,12 @@ int main(int count, char** arguments) {
   add_json(check, o);
   check->callback([&] { status = verb_check(o); });
 
-  auto* show = app.add_subcommand("show", "Writes the program in canonical text form");
+  auto* show =
+      app.add_subcommand("show", "Writes the program in canonical text form, or a function's block graph");
   add_common(show, o, true);
   add_output(show, o);
   show->add_option("--function", o.function, "Only this function");
+  show->add_option("--as", o.as, "text, or its block graph as dot, svg or png; else by the ending of -o");
   show->callback([&] { status = verb_show(o); });
 
   auto* sample =

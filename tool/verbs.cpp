@@ -9,6 +9,7 @@
 #include "porphyry/object/object.h"
 #include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
+#include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/render/operations.h"
@@ -30,9 +31,34 @@ int verb_check(const Options& o) {
   });
 }
 
+// The block graph, drawn by Graphviz unless the drawing is left to others.
+static std::string graph(const Module& module, const Options& o, const std::string& as) {
+  std::vector<std::string> names;
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
+  if (o.function.empty() && names.size() != 1)
+    fail({complaint("a graph shows one function", "--function with " + listed(names))}, call_at_fault);
+  std::string dot = render_graph(module, function_of(module, o.function.empty() ? names[0] : o.function));
+  if (as == "dot") return dot;
+  if (as == "png" && o.output.empty() && on_terminal())
+    fail({complaint("pictures are nothing for a terminal", "-o FILE.png, or a pipe")}, call_at_fault);
+  auto drawn = filtered("dot -T" + as, dot);
+  if (!drawn)
+    fail({complaint("the program 'dot' of Graphviz could not draw the graph",
+                    "the package graphviz installed, or --as dot")},
+         input_at_fault);
+  return *drawn;
+}
+
 int verb_show(const Options& o) {
   return guarded([&] {
     auto loaded = load_optimized(o, "-O0");
+    std::string as = o.as;
+    for (const char* form : {"dot", "svg", "png"})
+      if (as.empty() && o.output.ends_with(std::string(".") + form)) as = form;
+    if (as == "dot" || as == "svg" || as == "png") return put_out(o, graph(*loaded->module, o, as));
+    if (!as.empty() && as != "text")
+      fail({complaint("there is no form '" + as + "'", "text, dot, svg or png")}, call_at_fault);
     put_out(o, o.function.empty() ? write_text(*loaded->module)
                                   : write_text(*loaded->module, function_of(*loaded->module, o.function)));
   });
