@@ -15,6 +15,7 @@
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
+#include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 #include "support/sample_run.h"
@@ -107,6 +108,26 @@ class Laboratory {
     return out;
   }
 
+  // By the book, with open flags and the registers' first contents from a seed.
+  Observed simulated(const Module& module, uint64_t seed) {
+    Observed out;
+    const machine::Target& target = targets::x64();
+    auto jit = Jit::compile(module, target);
+    if (!jit) return {.end = 9, .message = render(jit.why())};
+    auto runner = simulate::Runner::make(**jit, module.symbol_name(program_.main), target);
+    out.piece = fresh_piece();
+    (*runner)->allow(out.piece);
+    std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(out.piece.data())};
+    arguments.insert(arguments.end(), arguments_.begin(), arguments_.end());
+    simulate::RunOutcome run = (*runner)->run(arguments, {.seed = seed});
+    out.end = static_cast<int>(run.end);
+    out.message = run.message;
+    out.results = run.results;
+    auto data = (*jit)->data(module.find("store"));
+    out.data.assign(data.begin(), data.end());
+    return out;
+  }
+
  private:
   static std::vector<uint8_t> fresh_piece() {
     auto piece = Sample::fresh_piece();
@@ -189,6 +210,7 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
             return;
         }
     if (!expect(lab.native(module), module, "native without passes")) return;
+    if (seed % 4 == 1 && !expect(lab.simulated(module, seed), module, "simulated")) return;
     Notes notes;
     auto optimized = clone(module);
     Diagnostics broken =

@@ -130,6 +130,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
       {"run " + good + " f 1 file:none.txt:i32", 2, "cannot read 'none.txt'"},
       {"run " + good + " f 1 file:none.txt", 2, "does not say what the file holds"},
       {"run " + good + " f 1 zero:4 --on moon", 2, "nothing runs on 'moon'"},
+      {"run " + good + " f 1 zero:4 --trace", 2, "only the simulator shows each instruction"},
       {"run " + good + " f 0 zero:4", 1, "a trap: div.s"},
       {"run " + good + " f 0 zero:4 --on native", 1, "a trap: a division traps"},
       {"run " + good + " f 1 zero:3", 1, "a fault: a store of 4 bytes at offset 0 of 'zero:3', which has 3"},

@@ -95,7 +95,7 @@ int main(int count, char** arguments) {
   add_common(lower, o, true);
   add_output(lower, o);
   add_machine(lower, o);
-  lower->add_option("--function", o.function, "Only this function (listings)");
+  lower->add_option("--function", o.function, "Only this function (listings and IR)");
   lower->add_option("--as", o.as,
                     "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
   lower->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
@@ -108,10 +108,13 @@ int main(int count, char** arguments) {
   add_machine(run, o);
   run->add_option("function", o.function, "The function to call")->required();
   run->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
-  run->add_option("--on", o.on, "eval (the reference evaluator) or native (the processor)");
+  run->add_option("--on", o.on,
+                  "eval (the reference evaluator), native (the processor) or sim (by the book)");
   run->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
   run->add_option("--time-limit", o.time_limit, "Seconds for a native run");
-  run->add_option("--step-limit", o.step_limit, "Operations for a run of the evaluator");
+  run->add_option("--step-limit", o.step_limit,
+                  "Operations for a run of the evaluator, instructions for one of the simulator");
+  run->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
   run->add_flag("--memory", o.memory, "Show what changed in memory");
   run->positionals_at_end(false);
   run->callback([&] { status = verb_run(o); });

@@ -108,7 +108,8 @@ int verb_optimize(const Options& o) {
 
 // The program as its steps leave it, up to the one named.
 static std::string legalized(Module& module, const machine::Target& target,
-                             const machine::LowerOptions& options, const std::string& until) {
+                             const machine::LowerOptions& options, const Options& o) {
+  const std::string& until = o.until;
   std::vector<std::string> names;
   for (const machine::LegalStep& s : machine::legal_steps()) names.emplace_back(s.name);
   if (!until.empty() && std::find(names.begin(), names.end(), until) == names.end())
@@ -117,7 +118,7 @@ static std::string legalized(Module& module, const machine::Target& target,
   if (!wrong.empty()) fail(wrong, input_at_fault);
   uint8_t features = options.features.value_or(target.usual_features);
   machine::legalize(module, target, machine::Coverage(target, features), until);
-  return write_text(module);
+  return o.function.empty() ? write_text(module) : write_text(module, function_of(module, o.function));
 }
 
 int verb_lower(const Options& o) {
@@ -136,7 +137,7 @@ int verb_lower(const Options& o) {
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
     if (!o.function.empty()) function_of(*loaded->module, o.function);
-    if (as == "ir") return put_out(o, legalized(*loaded->module, target, options, o.until));
+    if (as == "ir") return put_out(o, legalized(*loaded->module, target, options, o));
     if (!o.until.empty())
       fail({complaint("--until says where legalization stops", "--until with --as ir")}, call_at_fault);
     auto lowered = machine::lower(*loaded->module, target, options);
@@ -155,10 +156,51 @@ int verb_lower(const Options& o) {
   });
 }
 
+// A line for each simulated instruction: where it stands, what it is, and the registers that it changed.
+class Tracer {
+ public:
+  Tracer(const Jit& jit, const machine::Target& target) : target_(target), last_(target) {
+    for (const machine::CompiledFunction& f : jit.lowered().functions)
+      places_.push_back({reinterpret_cast<uint64_t>(jit.address(f.name)), &f});
+  }
+  void line(const simulate::Observation& seen) {
+    for (auto [start, f] : places_) {
+      if (seen.address < start || seen.address >= start + f->bytes.size()) continue;
+      std::string changes;
+      for (size_t r = 0; r < last_.registers.size(); ++r)
+        if (started_ && last_.registers[r] != seen.state->registers[r])
+          changes += " " + change(static_cast<unsigned>(r), seen.state->registers[r]);
+      for (size_t k = 0; k < target_.flags.size(); ++k)
+        if (started_ && last_.flags[k] != seen.state->flags[k])
+          changes += fmt::format(" {}{}", seen.state->flags[k] ? "" : "no ", target_.flags[k]);
+      std::vector<std::string> names(4, "…");
+      fmt::print(stderr, "{} + {:04x}  {:<40}{}\n", f->name, seen.address - start,
+                 spell(target_, *seen.instruction, names), changes);
+    }
+    last_ = *seen.state;
+    started_ = true;
+  }
+
+ private:
+  std::string change(unsigned r, Word v) const {
+    unsigned bits = target_.classes[target_.class_of(r)].bits;
+    std::string name(target_.register_name(r, bits));
+    uint64_t low = static_cast<uint64_t>(v), high = static_cast<uint64_t>(v >> 64);
+    return high ? fmt::format("{}={:#x}:{:016x}", name, high, low) : fmt::format("{}={:#x}", name, low);
+  }
+
+  const machine::Target& target_;
+  std::vector<std::pair<uint64_t, const machine::CompiledFunction*>> places_;
+  simulate::State last_;
+  bool started_ = false;
+};
+
 int verb_run(const Options& o) {
   return guarded([&] {
-    if (o.on != "eval" && o.on != "native")
-      fail({complaint("nothing runs on '" + o.on + "'", "eval or native")}, call_at_fault);
+    if (o.on != "eval" && o.on != "native" && o.on != "sim")
+      fail({complaint("nothing runs on '" + o.on + "'", "eval, native or sim")}, call_at_fault);
+    if (o.trace && o.on != "sim")
+      fail({complaint("only the simulator shows each instruction", "--trace with --on sim")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
@@ -173,7 +215,14 @@ int verb_run(const Options& o) {
     } else {
       auto jit = Jit::compile(*loaded->module, target, options);
       if (!jit) fail(jit.why(), input_at_fault);
-      out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
+      if (o.on == "native") {
+        out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
+      } else {
+        simulate::RunOptions run{.seed = o.seed, .step_limit = o.step_limit};
+        Tracer tracer(**jit, target);
+        if (o.trace) run.see = [&](const simulate::Observation& seen) { tracer.line(seen); };
+        out = run_on_simulator(*loaded->module, **jit, target, *call, run);
+      }
     }
     for (const std::string& r : out.results) fmt::print("{}\n", r);
     if (o.memory)

@@ -247,6 +247,31 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
   return out;
 }
 
+namespace {
+
+std::vector<uint64_t> argument_words(const PreparedCall& call) {
+  std::vector<uint64_t> out;
+  for (const auto& a : call.arguments) {
+    if (a.piece < 0)
+      out.insert(out.end(), a.words.begin(), a.words.end());
+    else
+      out.push_back(
+          reinterpret_cast<uint64_t>(call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
+  }
+  return out;
+}
+
+std::vector<std::string> result_texts(std::span<const uint64_t> words, const std::vector<Type>& types) {
+  std::vector<std::string> out;
+  for (size_t k = 0; k < types.size() && !words.empty(); ++k) {
+    out.push_back(text::literal_text(words.first(types[k].words()), types[k]));
+    words = words.subspan(types[k].words());
+  }
+  return out;
+}
+
+}  // namespace
+
 CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, double limit) {
   CallOutcome out;
@@ -256,24 +281,30 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
     out.message = caller.why()[0].message;
     return out;
   }
-  std::vector<uint64_t> arguments;
-  for (const auto& a : call.arguments) {
-    if (a.piece < 0)
-      arguments.insert(arguments.end(), a.words.begin(), a.words.end());
-    else
-      arguments.push_back(
-          reinterpret_cast<uint64_t>(call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
-  }
-  NativeOutcome run = (*caller)->call_apart(arguments, limit);
-  const auto& types = module.function(call.function).signature().results;
+  NativeOutcome run = (*caller)->call_apart(argument_words(call), limit);
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   out.seconds = run.seconds;
-  std::span<const uint64_t> words(run.results);
-  for (size_t k = 0; k < types.size() && !words.empty(); ++k) {
-    out.results.push_back(text::literal_text(words.first(types[k].words()), types[k]));
-    words = words.subspan(types[k].words());
+  out.results = result_texts(run.results, module.function(call.function).signature().results);
+  return out;
+}
+
+CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, const simulate::RunOptions& options) {
+  CallOutcome out;
+  auto runner = simulate::Runner::make(jit, module.symbol_name(call.function), target);
+  if (!runner) {
+    out.end = CallOutcome::End::Fault;
+    out.message = runner.why()[0].message;
+    return out;
   }
+  for (MemoryPiece& p : call.pieces) (*runner)->allow(p.memory->bytes().first(p.initial.size()));
+  auto start = std::chrono::steady_clock::now();
+  simulate::RunOutcome run = (*runner)->run(argument_words(call), options);
+  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.end = static_cast<CallOutcome::End>(run.end);
+  out.message = run.message;
+  out.results = result_texts(run.results, module.function(call.function).signature().results);
   return out;
 }
 

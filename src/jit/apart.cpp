@@ -73,37 +73,37 @@ size_t words_of(const std::vector<Type>& types) {
 
 }  // namespace
 
-Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view function,
-                                             const machine::Target& target) {
+Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const machine::Target& target) {
   const Module& module = *jit.lowered().legal;
   Symbol s = module.find(function);
   if (!s.exists() || !module.is_function(s))
     return complaint(fmt::format("no function with a body is called '{}'", function),
                      "a function of the module");
-  std::unique_ptr<Caller> out(new Caller);
-  out->signature_ = jit.lowered().meant[s.index];
-  out->realm_ = std::make_unique<Realm>();
-  Module bridge(*out->realm_, "bridge");
-  Symbol callee = bridge.add_extern_function("callee", out->signature_);
+  Bridge out;
+  out.signature = jit.lowered().meant[s.index];
+  out.argument_words = words_of(out.signature.parameters);
+  out.result_words = words_of(out.signature.results);
+  out.realm = std::make_unique<Realm>();
+  Module bridge(*out.realm, "bridge");
+  Symbol callee = bridge.add_extern_function("callee", out.signature);
   Symbol enter = bridge.add_function("enter", {{Type::pointer()}, {}});
   Pen pen(bridge, bridge.function(enter));
   pen.at_end(bridge.function(enter).add_block());
   FrameWords words(pen, bridge.function(enter).parameters()[0]);
   std::vector<Value> arguments;
-  for (Type t : out->signature_.parameters) arguments.push_back(words.take(t));
+  for (Type t : out.signature.parameters) arguments.push_back(words.take(t));
   for (Value v : pen.call(callee, arguments)) words.leave(v);
   pen.give_back({});
   void* address = jit.address(function);
   auto compiled = Jit::compile(bridge, target, {}, [&](std::string_view) { return address; });
   if (!compiled) return compiled.why();
-  out->bridge_ = std::move(*compiled);
-  out->enter_ = reinterpret_cast<void (*)(uint64_t*)>(out->bridge_->address("enter"));
+  out.code = std::move(*compiled);
   return out;
 }
 
-static std::vector<uint64_t> results_in(const uint64_t* words, const Signature& signature) {
+std::vector<uint64_t> Bridge::results(const uint64_t* frame) const {
   std::vector<uint64_t> out;
-  words += words_of(signature.parameters);
+  const uint64_t* words = frame + argument_words;
   for (Type t : signature.results)
     for (unsigned k = 0; k < t.words(); ++k) {
       bool high = t.words_per_lane() == 2 && k % 2 == 1;
@@ -113,11 +113,21 @@ static std::vector<uint64_t> results_in(const uint64_t* words, const Signature& 
   return out;
 }
 
+Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view function,
+                                             const machine::Target& target) {
+  auto bridge = make_bridge(jit, function, target);
+  if (!bridge) return bridge.why();
+  std::unique_ptr<Caller> out(new Caller);
+  out->bridge_ = std::move(*bridge);
+  out->enter_ = reinterpret_cast<void (*)(uint64_t*)>(out->bridge_.code->address("enter"));
+  return out;
+}
+
 std::vector<uint64_t> Caller::call(std::span<const uint64_t> arguments) const {
   std::vector<uint64_t> frame(arguments.begin(), arguments.end());
-  frame.resize(words_of(signature_.parameters) + words_of(signature_.results));
+  frame.resize(bridge_.argument_words + bridge_.result_words);
   enter_(frame.data());
-  return results_in(frame.data(), signature_);
+  return bridge_.results(frame.data());
 }
 
 namespace {
@@ -142,7 +152,7 @@ void set_outcome(NativeOutcome& out, int status, double limit) {
 }  // namespace
 
 NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double limit, unsigned repeats) const {
-  size_t words = words_of(signature_.parameters) + words_of(signature_.results);
+  size_t words = bridge_.argument_words + bridge_.result_words;
   SharedMemory shared((words + 2) * 8);
   uint64_t* frame = reinterpret_cast<uint64_t*>(shared.bytes().data());
   std::copy(arguments.begin(), arguments.end(), frame);
@@ -170,7 +180,7 @@ NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double lim
   while (waitpid(child, &status, 0) < 0 && errno == EINTR) {
   }
   if (WIFEXITED(status) && WEXITSTATUS(status) == 0 && frame[words + 1] == 1) {
-    out.results = results_in(frame, signature_);
+    out.results = bridge_.results(frame);
     std::memcpy(&out.seconds, frame + words, 8);
   } else {
     set_outcome(out, status, limit);

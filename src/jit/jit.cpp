@@ -136,6 +136,7 @@ Diagnostics Jit::place(const Target& target, const Resolver& externals) {
         complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
   };
   memory_bytes_ = std::max<size_t>(p.data_end, 1);
+  constants_start_ = p.constants_start, data_start_ = p.data_start;
   void* got = mmap(nullptr, memory_bytes_, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
   if (got == MAP_FAILED) return refused("no memory for code");
   memory_ = static_cast<uint8_t*>(got);
@@ -196,6 +197,12 @@ Diagnostics Jit::place(const Target& target, const Resolver& externals) {
 
 Jit::~Jit() {
   if (memory_) munmap(memory_, memory_bytes_);
+}
+
+std::vector<MemoryRegion> Jit::regions() const {
+  return {{memory_, constants_start_, false, true},
+          {memory_ + constants_start_, data_start_ - constants_start_, false, false},
+          {memory_ + data_start_, memory_bytes_ - data_start_, true, false}};
 }
 
 void* Jit::address(std::string_view name) const {

@@ -17,6 +17,7 @@
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/jit/apart.h"
+#include "porphyry/simulate/run.h"
 
 namespace porphyry {
 
@@ -66,6 +67,9 @@ struct CallOutcome {
 };
 
 CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options = {});
+// By the book's meanings of the instructions; `see` looks at what each left behind.
+CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, const simulate::RunOptions& options = {});
 CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, double time_limit_seconds = 10);
 

@@ -31,6 +31,18 @@ struct NativeOutcome {
   double seconds = 0;             // in the function, measured in the child
 };
 
+// Code that takes a function's arguments from words, as constants have them, calls it and leaves its results
+// in the words behind: `enter(frame)`, compiled for the signature by ourselves.
+struct Bridge {
+  std::unique_ptr<Realm> realm;
+  std::unique_ptr<Jit> code;
+  Signature signature;
+  size_t argument_words = 0, result_words = 0;
+  // The words of the results in a frame that was run, masked to their types.
+  std::vector<uint64_t> results(const uint64_t* frame) const;
+};
+Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const machine::Target& target);
+
 // A function with arguments and results in a frame of words, as constants have them: code that loads the one
 // and stores the other is compiled for the signature, by ourselves.
 class Caller {
@@ -46,10 +58,8 @@ class Caller {
 
  private:
   Caller() = default;
-  std::unique_ptr<Realm> realm_;
-  std::unique_ptr<Jit> bridge_;
+  Bridge bridge_;
   void (*enter_)(uint64_t* frame) = nullptr;
-  Signature signature_;
 };
 
 }  // namespace porphyry

@@ -20,6 +20,13 @@ using Resolver = std::function<void*(std::string_view name)>;
 // The C library's mathematical functions that legalization may call.
 void* usual_externals(std::string_view name);
 
+// A run of memory and what may be done with it besides reading.
+struct MemoryRegion {
+  uint8_t* memory;
+  size_t bytes;
+  bool writable, executable;
+};
+
 class Jit {
  public:
   // The module must be verified. Fails when a function cannot be lowered, an external is not found, the
@@ -43,6 +50,8 @@ class Jit {
   Result<F*> function(std::string_view name) const;
 
   const machine::LoweredModule& lowered() const { return lowered_; }
+  // Its code, its constants, its data.
+  std::vector<MemoryRegion> regions() const;
 
  private:
   Jit() = default;
@@ -53,6 +62,7 @@ class Jit {
   std::vector<uint8_t*> addresses_;  // by symbol
   uint8_t* memory_ = nullptr;
   size_t memory_bytes_ = 0;
+  size_t constants_start_ = 0, data_start_ = 0;  // in memory_; code stands first
 };
 
 // ---- C++ function types as signatures
