@@ -1,0 +1,309 @@
+// Legalization on its own: every operation at every width, the helpers against the C library and wide
+// arithmetic, and the simulator's ways to end.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <bit>
+#include <cmath>
+#include <random>
+
+#include "porphyry/analyze/verify.h"
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/ir/pen.h"
+#include "porphyry/ir/typing.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/machine/passing.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/simulate/run.h"
+#include "porphyry/targets/x64.h"
+#include "porphyry/text/reader.h"
+#include "porphyry/text/writer.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+const Target& target() { return targets::x64(); }
+
+bool same_bits(Type t, Datum a, Datum b) {
+  auto is_nan = [&](Datum d) {
+    return t.is_float() && (t.bits() == 32 ? std::isnan(std::bit_cast<float>(uint32_t(d.bits)))
+                                           : std::isnan(std::bit_cast<double>(d.bits)));
+  };
+  return (is_nan(a) && is_nan(b)) || (a.bits == b.bits && a.high == b.high);
+}
+
+// Numbers at which operations turn: ends, ones, signs, and any.
+Word operand(Type t, std::mt19937_64& random) {
+  Word mask = mask_of(t.bits()), top = Word(1) << (t.bits() - 1);
+  switch (random() % 8) {
+    case 0: return 0;
+    case 1: return mask;
+    case 2: return top;
+    case 3: return top - 1;
+    case 4: return Word(random() % (t.bits() + 2)) & mask;
+    case 5: return Word(1) << (random() % t.bits());
+    default: return (Word(random()) << 64 | random()) >> (random() % 128) & mask;
+  }
+}
+
+struct Case {
+  Op op;
+  std::vector<Type> operands;
+  Type stated;
+};
+
+// All plain operations on integers of this width (bool for shifts' like), scalar or in lanes.
+std::vector<Case> cases(Type t, Type other) {
+  std::vector<Case> out;
+  for (const OperationInfo& row : all_operations()) {
+    if (!row.accepts_shape(Shape::Integer) || (row.op == Op::ReverseBytes && t.bits() % 8)) continue;
+    switch (row.layout) {
+      case Layout::One:
+      case Layout::Two:
+      case Layout::Three:
+      case Layout::Pair: out.push_back({row.op, std::vector<Type>(row.arity(), t), {}}); break;
+      case Layout::Carry: out.push_back({row.op, {t, t, Type::boolean().with_lanes(t.lanes())}, {}}); break;
+      case Layout::Pick: out.push_back({row.op, {Type::boolean().with_lanes(t.lanes()), t, t}, {}}); break;
+      case Layout::Convert:
+        for (Type to : {other, Type::f32().with_lanes(t.lanes()), Type::f64().with_lanes(t.lanes())})
+          if (!conversion_problem(row.op, t, to)) out.push_back({row.op, {t}, to});
+        break;
+      case Layout::Reduce:
+        if (t.has_lanes()) out.push_back({row.op, {t}, {}});
+        break;
+      default: break;
+    }
+  }
+  for (Type from : {Type::f32(), Type::f64()})
+    for (Op op : {Op::ToIntS, Op::ToIntU}) out.push_back({op, {from.with_lanes(t.lanes())}, t});
+  return out;
+}
+
+// One function a case, all in one module.
+std::unique_ptr<Module> module_of(Realm& realm, const std::vector<Case>& all) {
+  auto module = std::make_unique<Module>(realm, "cases");
+  for (size_t k = 0; k < all.size(); ++k) {
+    Type results[2];
+    unsigned count = result_types(all[k].op, all[k].operands, all[k].stated, results);
+    Symbol s = module->add_function(fmt::format("f{}", k), {all[k].operands, {results, results + count}});
+    Function& f = module->function(s);
+    Pen pen(*module, f);
+    pen.at_end(f.add_block());
+    std::vector<Value> in(f.parameters().begin(), f.parameters().end());
+    Instruction i = pen.put({.op = all[k].op, .operands = in, .results = {results, count}});
+    std::vector<Value> out;
+    for (unsigned r = 0; r < count; ++r) out.push_back(f.result(i, r));
+    pen.put({.op = Op::Return, .operands = out});
+  }
+  return module;
+}
+
+void compare(const std::vector<Case>& all, std::mt19937_64& random, int rounds) {
+  Realm realm;
+  auto module = module_of(realm, all);
+  ASSERT_TRUE(verify(*module).empty()) << render(verify(*module));
+  auto legal = clone(*module);
+  legalize(*legal, target(), Coverage(target(), random() % 2 ? target().usual_features : uint8_t(0)));
+  ASSERT_TRUE(verify(*legal).empty()) << render(verify(*legal));
+  for (size_t k = 0; k < all.size(); ++k) {
+    Symbol s(k);
+    const Signature& signature = module->function(s).signature();
+    Passing way = passing(target().convention, signature);
+    for (int round = 0; round < rounds; ++round) {
+      std::vector<Datum> in;
+      for (Type t : signature.parameters)
+        for (unsigned lane = 0; lane < t.lanes(); ++lane)
+          in.push_back(Datum::of(operand(t.element(), random)));
+      Evaluator one(*module), two(*legal, {.seed = 9});
+      Outcome meant = one.call(s, in);
+      std::vector<uint8_t> memory(way.result_bytes + 1);
+      Datum there = two.attach(memory, "results");
+      Outcome is = two.call(s, arguments_in_parts(way, signature, in, there));
+      auto where = [&] {
+        std::string list;
+        for (Datum d : in) list += fmt::format(" {:x}:{:x}", d.high, d.bits);
+        return write_text(*module, s) + "of" + list + "\n" + is.message;
+      };
+      ASSERT_EQ(static_cast<int>(is.end), static_cast<int>(meant.end)) << where();
+      if (meant.end != Outcome::End::Result) continue;
+      auto results = results_from_parts(way, signature, is.results, memory);
+      size_t at = 0;
+      for (Type t : signature.results)
+        for (unsigned lane = 0; lane < t.lanes(); ++lane, ++at)
+          ASSERT_TRUE(same_bits(t, results[at], meant.results[at]))
+              << where()
+              << fmt::format("{:x}:{:x}, not {:x}:{:x}", results[at].high, results[at].bits,
+                             meant.results[at].high, meant.results[at].bits);
+    }
+  }
+}
+
+TEST(Legalize, EveryOperationAtEveryWidthMeansTheSame) {
+  std::mt19937_64 random(17);
+  for (unsigned w = 2; w <= 128; ++w) {
+    unsigned other = 2 + static_cast<unsigned>(random() % 127);
+    compare(cases(Type::integer(w), Type::integer(other == w ? w % 128 + 1 + (w == 128) : other)), random,
+            12);
+    if (HasFatalFailure()) return;
+  }
+}
+
+TEST(Legalize, EveryOperationInLanesMeansTheSame) {
+  std::mt19937_64 random(18);
+  for (unsigned lanes : {2u, 3u, 4u, 8u, 16u})
+    for (unsigned w : {7u, 8u, 32u, 33u, 64u, 100u, 128u}) {
+      compare(cases(Type::integer(w).with_lanes(lanes), Type::integer(w == 24 ? 25 : 24).with_lanes(lanes)),
+              random, 2);
+      if (HasFatalFailure()) return;
+    }
+}
+
+// ---- helpers
+// ------------------------------------------------------------------------------------------------
+
+class HelperCalls {
+ public:
+  HelperCalls() {
+    auto text = read_file(PORPHYRY_ROOT "/src/machine/legal/helpers.por");
+    EXPECT_TRUE(text.good());
+    SourceText source("helpers.por", *text);
+    auto module = load_text(realm_, source);
+    EXPECT_TRUE(module.good()) << render(module.why());
+    module_ = std::move(*module);
+    evaluator_ = std::make_unique<Evaluator>(*module_, EvaluatorOptions{.step_limit = ~uint64_t(0)});
+  }
+  std::vector<uint64_t> operator()(const char* name, std::initializer_list<uint64_t> arguments) {
+    std::vector<Datum> in;
+    for (uint64_t a : arguments) in.push_back({a, 0});
+    Outcome out = evaluator_->call(module_->find(name), in);
+    std::vector<uint64_t> words;
+    for (Datum d : out.results) words.push_back(d.bits);
+    return words;  // none: it trapped
+  }
+
+ private:
+  Realm realm_;
+  std::unique_ptr<Module> module_;
+  std::unique_ptr<Evaluator> evaluator_;
+};
+
+// Floats of all kinds: exponents near one another, subnormals, halves of the last place, infinities, NaN.
+template <class F, class Bits>
+F any_float(std::mt19937_64& random, F near) {
+  constexpr int fraction = sizeof(F) == 4 ? 23 : 52;
+  switch (random() % 8) {
+    case 0: return std::bit_cast<F>(static_cast<Bits>(random()));
+    case 1: return std::bit_cast<F>(static_cast<Bits>(random() & ((Bits(1) << fraction) - 1)));  // subnormal
+    case 2: return std::ldexp(F(1), static_cast<int>(random() % 80) - 40);
+    case 3: return -near;
+    case 4: return near * F(1 + std::ldexp(F(1), -fraction));
+    case 5: return random() % 2 ? std::numeric_limits<F>::infinity() : F(0) * F(random() % 2 ? 1 : -1);
+    default: return static_cast<F>(static_cast<double>(static_cast<int64_t>(random())) * 0x1p-40);
+  }
+}
+
+template <class F, class Bits>
+void check_floats(HelperCalls& helper, const char* fma, const char* rem) {
+  std::mt19937_64 random(sizeof(F));
+  auto bits = [](F v) { return static_cast<uint64_t>(std::bit_cast<Bits>(v)); };
+  F a = 1, b = 1, c = 1;
+  for (int round = 0; round < 40000; ++round) {
+    a = any_float<F, Bits>(random, b), b = any_float<F, Bits>(random, a),
+    c = any_float<F, Bits>(random, a * b);
+    F is = std::bit_cast<F>(static_cast<Bits>(helper(fma, {bits(a), bits(b), bits(c)})[0])),
+      should = std::fma(a, b, c);
+    ASSERT_TRUE((std::isnan(is) && std::isnan(should)) || bits(is) == bits(should))
+        << fmt::format("fma({}, {}, {}) is {}, not {}", a, b, c, is, should);
+    if (round % 8) continue;  // a bit a turn takes its time
+    is = std::bit_cast<F>(static_cast<Bits>(helper(rem, {bits(a), bits(b)})[0])), should = std::fmod(a, b);
+    ASSERT_TRUE((std::isnan(is) && std::isnan(should)) || bits(is) == bits(should))
+        << fmt::format("fmod({}, {}) is {}, not {}", a, b, is, should);
+  }
+}
+
+TEST(Helpers, FloatsAreTheCLibrarys) {
+  HelperCalls helper;
+  check_floats<double, uint64_t>(helper, "porphyry_fma_f64", "porphyry_rem_f64");
+  check_floats<float, uint32_t>(helper, "porphyry_fma_f32", "porphyry_rem_f32");
+}
+
+TEST(Helpers, WideDivisionIsWideArithmetic) {
+  HelperCalls helper;
+  std::mt19937_64 random(3);
+  Type t = Type::integer(128);
+  auto word = [](const std::vector<uint64_t>& w) { return Word(w[1]) << 64 | w[0]; };
+  for (int round = 0; round < 30000; ++round) {
+    Word a = operand(t, random), b = operand(t, random);
+    auto low = [](Word v) { return static_cast<uint64_t>(v); };
+    auto call = [&](const char* name) { return helper(name, {low(a), low(a >> 64), low(b), low(b >> 64)}); };
+    auto text = fmt::format("{:x}:{:x} by {:x}:{:x}", low(a >> 64), low(a), low(b >> 64), low(b));
+    for (auto [name, op] : {std::pair{"porphyry_div_u", Op::DivU}, std::pair{"porphyry_rem_u", Op::RemU},
+                            std::pair{"porphyry_div_s", Op::DivS}, std::pair{"porphyry_rem_s", Op::RemS}}) {
+      Word in[] = {a, b};
+      Computed meant = compute(op, t, t, in);
+      auto is = call(name);
+      ASSERT_EQ(is.empty(), meant.trapped) << name << " " << text;
+      if (!meant.trapped) {
+        ASSERT_TRUE(word(is) == meant.bits) << name << " " << text;
+      }
+    }
+  }
+}
+
+// ---- the simulator
+// --------------------------------------------------------------------------------------------
+
+TEST(Simulator, EndsWhereTheBookSays) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+extern func pow(f64, f64) -> f64
+func stop() {
+a:
+  trap
+}
+func wild() -> i32 {
+a:
+  v = load i32 [null + 8]
+  return v
+}
+func ever() {
+a:
+  go b
+b:
+  go b
+}
+func out(x: f64) -> f64 {
+a:
+  y = call pow(x, x)
+  return y
+}
+func twice(x: i128) -> i128, bool {
+a:
+  y, over = add.over.s x, x
+  return y, over
+}
+)");
+  auto jit = Jit::compile(*module, target());
+  ASSERT_TRUE(jit.good());
+  size_t seen = 0;
+  auto run = [&](const char* name, std::vector<uint64_t> arguments = {}) {
+    auto runner = simulate::Runner::make(**jit, name, target());
+    return (*runner)->run(arguments,
+                          {.step_limit = 2000, .see = [&](const simulate::Observation&) { ++seen; }});
+  };
+  using End = simulate::RunOutcome::End;
+  EXPECT_EQ(run("stop").end, End::Trap);
+  EXPECT_EQ(run("wild").end, End::Fault);
+  EXPECT_NE(run("wild").message.find("0x8"), std::string::npos);
+  EXPECT_EQ(run("ever").end, End::TooLong);
+  EXPECT_NE(run("out", {0}).message.find("leaves for code of the host"), std::string::npos);
+  EXPECT_GT(seen, 2000u);
+  EXPECT_EQ(run("twice", {5, uint64_t(1) << 62}).results, (std::vector<uint64_t>{10, uint64_t(1) << 63, 1}));
+}
+
+}  // namespace
+}  // namespace porphyry
