@@ -7,24 +7,8 @@
 namespace porphyry {
 namespace {
 
-// The operation that puts two lanes together, for a reduction.
-Op folding_op(Op op) {
-  switch (op) {
-    case Op::Sum: return Op::Add;
-    case Op::Product: return Op::Mul;
-    case Op::LeastS: return Op::MinS;
-    case Op::LeastU: return Op::MinU;
-    case Op::GreatestS: return Op::MaxS;
-    case Op::GreatestU: return Op::MaxU;
-    case Op::Least: return Op::Min;
-    case Op::Greatest: return Op::Max;
-    case Op::Any: return Op::Or;
-    default: return Op::And;
-  }
-}
-
 Word reduced(Op op, Type type, std::span<const Word> in) {
-  Op step = folding_op(op);
+  Op step = joining_op(op);
   Word so_far = in[0];
   for (size_t k = 1; k < in.size(); ++k) {
     Word pair[] = {so_far, in[k]};
@@ -66,6 +50,21 @@ bool lane_by_lane(Op op, std::span<const Type> operands, std::span<const Type> r
 }
 
 }  // namespace
+
+Op joining_op(Op op) {
+  switch (op) {
+    case Op::Sum: return Op::Add;
+    case Op::Product: return Op::Mul;
+    case Op::LeastS: return Op::MinS;
+    case Op::LeastU: return Op::MinU;
+    case Op::GreatestS: return Op::MaxS;
+    case Op::GreatestU: return Op::MaxU;
+    case Op::Least: return Op::Min;
+    case Op::Greatest: return Op::Max;
+    case Op::Any: return Op::Or;
+    default: return Op::And;
+  }
+}
 
 bool compute_lanes(Op op, std::span<const Type> operands, std::span<const Type> results,
                    std::span<const Word> in, std::span<Word> out, std::span<const uint16_t> lanes) {

@@ -23,6 +23,9 @@ struct Computed {
 // as integers of their width. O(width) at most.
 Computed compute(Op op, Type operand, Type result, std::span<const Word> arguments);
 
+// The operation that puts two lanes together, for a reduction: add for sum, and so on.
+Op joining_op(Op reduction);
+
 // All plain operations (OperationInfo::is_plain), lanes included: operands stand one behind the other in
 // `in`, one word a lane; results in `out`. `lanes` are a shuffle's. False: it traps. O(lanes).
 bool compute_lanes(Op op, std::span<const Type> operands, std::span<const Type> results,

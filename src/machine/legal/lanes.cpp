@@ -5,25 +5,11 @@
 #include <algorithm>
 
 #include "parts.h"
+#include "porphyry/ir/compute.h"
 #include "steps.h"
 
 namespace porphyry::machine {
 namespace {
-
-Op joining(Op reduction) {
-  switch (reduction) {
-    case Op::Sum: return Op::Add;
-    case Op::Product: return Op::Mul;
-    case Op::LeastS: return Op::MinS;
-    case Op::LeastU: return Op::MinU;
-    case Op::GreatestS: return Op::MaxS;
-    case Op::GreatestU: return Op::MaxU;
-    case Op::Least: return Op::Min;
-    case Op::Greatest: return Op::Max;
-    case Op::Any: return Op::Or;
-    default: return Op::And;
-  }
-}
 
 class LaneSplitter final : public Splitter {
  public:
@@ -147,7 +133,7 @@ class LaneSplitter final : public Splitter {
     Parts from = parts(f_.operand(i, 0));
     Value v = from[0];
     for (size_t k = 1; k < from.size(); ++k)
-      v = pen_.make(joining(f_.op(i)), {v, from[k]}, {}, 0, f_.permits(i));
+      v = pen_.make(joining_op(f_.op(i)), {v, from[k]}, {}, 0, f_.permits(i));
     replaced(f_.result(i), v);
   }
 

@@ -72,9 +72,9 @@ Diagnostics layout_problems(const Module& module, const Target& target) {
 // others and has its turn later.
 void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last) {
   LegalContext context{module, target, coverage, Helpers(module), {}};
-  auto count = static_cast<size_t>(std::find_if(std::begin(steps), std::end(steps),
-                                                [&](const Step& s) { return s.said.name == last; }) -
-                                   std::begin(steps));
+  auto count = static_cast<size_t>(
+      std::find_if(std::begin(steps), std::end(steps), [&](const Step& s) { return s.said.name == last; }) -
+      std::begin(steps));
   count = std::min(count + 1, std::size(steps));
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     while (context.meant.size() < module.symbol_count())

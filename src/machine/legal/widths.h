@@ -30,8 +30,8 @@ class WordPen {
 
   // By a number of bits below the words' capacity.
   Parts shl(const Parts& v, Value by);
-  Parts shr_u(const Parts& v, Value by);
-  Parts shr_s(const Parts& v, Value by);
+  Parts shr_u(const Parts& v, Value by) { return shr(v, by, Op::ShrU); }
+  Parts shr_s(const Parts& v, Value by) { return shr(v, by, Op::ShrS); }
   Parts shl(const Parts& v, unsigned by) { return shl(v, amount(v, by)); }
   Parts shr_u(const Parts& v, unsigned by) { return shr_u(v, amount(v, by)); }
   Parts shr_s(const Parts& v, unsigned by) { return shr_s(v, amount(v, by)); }
@@ -46,6 +46,8 @@ class WordPen {
   Parts call(std::string_view helper, const Parts& a, const Parts& b);
 
  private:
+  Parts shr(const Parts& v, Value by, Op op);
+
   TidyPen& pen_;
   Helpers& helpers_;
 };

@@ -126,22 +126,14 @@ Parts WordPen::shl(const Parts& v, Value by) {
   return {pen_.pick(far, pen_.number(i64, 0), low), pen_.pick(far, low, high)};
 }
 
-Parts WordPen::shr_u(const Parts& v, Value by) {
-  if (v.size() == 1) return {pen_.make(Op::ShrU, {v[0], by})};
+Parts WordPen::shr(const Parts& v, Value by, Op op) {
+  if (v.size() == 1) return {pen_.make(op, {v[0], by})};
   Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
-  Value high = pen_.make(Op::ShrU, {v[1], by});
+  Value high = pen_.make(op, {v[1], by});
   Value comes = pen_.make(Op::Shl, {pen_.shl(v[1], 1), back});
   Value low = pen_.or_(pen_.make(Op::ShrU, {v[0], by}), comes);
-  return {pen_.pick(far, high, low), pen_.pick(far, pen_.number(i64, 0), high)};
-}
-
-Parts WordPen::shr_s(const Parts& v, Value by) {
-  if (v.size() == 1) return {pen_.make(Op::ShrS, {v[0], by})};
-  Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
-  Value high = pen_.make(Op::ShrS, {v[1], by});
-  Value comes = pen_.make(Op::Shl, {pen_.shl(v[1], 1), back});
-  Value low = pen_.or_(pen_.make(Op::ShrU, {v[0], by}), comes);
-  return {pen_.pick(far, high, low), pen_.pick(far, pen_.shr_s(v[1], 63), high)};
+  Value above = op == Op::ShrS ? pen_.shr_s(v[1], 63) : pen_.number(i64, 0);
+  return {pen_.pick(far, high, low), pen_.pick(far, above, high)};
 }
 
 Value WordPen::modulo(const Parts& n, unsigned w, bool in_range) {

@@ -1,0 +1,245 @@
+// What a rule's right side becomes: addresses, registers, constants, instructions.
+#include <algorithm>
+
+#include "porphyry/machine/legalize.h"
+#include "selector.h"
+
+namespace porphyry::machine {
+
+void Selector::need_address(Instruction access) {
+  AddressParts p = address_parts(access);
+  if (p.base.exists()) need(p.base);
+  if (p.index.exists()) need(p.index);
+}
+
+// The parts of an address, `at` and frame slots and symbols below it folded in.
+Selector::AddressParts Selector::address_parts(Instruction access) const {
+  AddressParts p;
+  Op op = f_.op(access);
+  if (op == Op::Reserve || op == Op::AddressOf) {
+    fold_anchor(p, access);
+    return p;
+  }
+  size_t base = op == Op::Store ? 1 : 0;
+  const Address& a = f_.address(access);
+  p.base = f_.operand(access, base);
+  p.offset = a.offset;
+  p.scale = a.scale;
+  if (a.indexed) p.index = f_.operand(access, base + 1);
+  for (Instruction d = f_.definition(p.base); d.exists();
+       d = p.base.exists() ? f_.definition(p.base) : Instruction()) {
+    if (f_.op(d) == Op::At) {
+      const Address& below = f_.address(d);
+      int64_t sum = p.offset + below.offset;
+      if ((below.indexed && p.index.exists()) || sum != static_cast<int32_t>(sum)) break;
+      if (below.indexed) p.index = f_.operand(d, 1), p.scale = below.scale;
+      p.offset = sum;
+      p.base = f_.operand(d, 0);
+    } else {
+      if (f_.op(d) == Op::Reserve || (f_.op(d) == Op::AddressOf && !p.index.exists())) fold_anchor(p, d);
+      break;
+    }
+  }
+  if (p.index.exists() && f_.is_constant(p.index)) {
+    int64_t sum = p.offset + static_cast<int64_t>(f_.constant_bits(p.index)) * p.scale;
+    if (sum == static_cast<int32_t>(sum)) p.offset = sum, p.index = {};
+  }
+  return p;
+}
+
+void Selector::fold_anchor(AddressParts& p, Instruction d) const {
+  p.base = {};
+  p.reserve = f_.op(d) == Op::Reserve ? d : Instruction();
+  p.anchor = p.reserve.exists() ? Anchor::Slot : Anchor::Symbol;
+  if (!p.reserve.exists()) p.anchored = f_.symbol(d).index;
+}
+
+int64_t Selector::add_address(const CodeAddress& a) {
+  code().addresses.push_back(a);
+  return static_cast<int64_t>(code().addresses.size() - 1);
+}
+
+CodeAddress Selector::code_address(Instruction access) {
+  AddressParts p = address_parts(access);
+  CodeAddress a{.scale = static_cast<uint8_t>(p.scale),
+                .anchor = p.anchor,
+                .anchored = p.anchored,
+                .displacement = p.offset};
+  if (p.reserve.exists()) a.anchored = slot_of(p.reserve);
+  if (p.base.exists()) a.base = use(p.base);
+  if (p.index.exists()) a.index = use(p.index);
+  return a;
+}
+
+uint32_t Selector::slot_of(Instruction reserve) {
+  uint32_t& slot = slots_[reserve];
+  if (slot == no_slot) {
+    const ReserveShape& shape = f_.reserve_shape(reserve);
+    slot = static_cast<uint32_t>(code().slots.size());
+    code().slots.push_back({std::max<uint64_t>(shape.bytes, 1), shape.align, 0});
+  }
+  return slot;
+}
+
+uint32_t Selector::pool_entry(uint64_t bits, unsigned bytes) {
+  for (size_t k = 0; k < code().pool.size(); ++k)
+    if (code().pool[k].bits == bits && code().pool[k].bytes == bytes) return static_cast<uint32_t>(k);
+  code().pool.push_back({bits, static_cast<uint8_t>(bytes)});
+  return static_cast<uint32_t>(code().pool.size() - 1);
+}
+
+CodeLine& Selector::put(FormIndex form, std::initializer_list<CodeOperand> operands) {
+  CodeLine i{.form = form,
+             .operand_count = static_cast<uint8_t>(operands.size()),
+             .first_operand = static_cast<uint32_t>(code().operands.size()),
+             .origin = origin_};
+  code().operands.insert(code().operands.end(), operands.begin(), operands.end());
+  code().code.push_back(i);
+  return code().code.back();
+}
+
+void Selector::copy(Register to, Register from) {
+  if (to == from) return;
+  CodeOperand out = writes(to);
+  out.value = is_virtual(to) ? code().shape(to).bits : is_virtual(from) ? code().shape(from).bits : 64;
+  put(copy_form, {out, reads(from)}).role = Role::Move;
+}
+
+Register Selector::register_of(Value v) {
+  Register& r = registers_[v];
+  if (r == no_register)
+    r = code().new_register(class_of(f_.type(v)), static_cast<uint8_t>(carrier(f_.type(v)).total_bits()), v);
+  return r;
+}
+
+// The register a value is in; constants are made on the spot, once a block.
+Register Selector::use(Value v) {
+  if (!f_.is_constant(v) || registers_[v] != no_register) return register_of(v);
+  auto [it, is_new] = constants_.try_emplace(v);
+  if (is_new) it->second = make_constant(v, no_register);
+  return it->second;
+}
+
+Register Selector::make_constant(Value v, Register into) {
+  auto m = matcher_.constant(v);
+  Register r = into != no_register
+                   ? into
+                   : code().new_register(class_of(f_.type(v)),
+                                         static_cast<uint8_t>(carrier(f_.type(v)).total_bits()), v);
+  std::array<Register, Match::most_variables> none{};
+  none.fill(no_register);
+  for (const RuleStep& step : m->rule->steps) emit(*m, step, none, r);
+  return r;
+}
+
+int64_t Selector::constant_number(Value v) const {
+  unsigned spare = 64 - carrier(f_.type(v)).bits();
+  return static_cast<int64_t>(f_.constant_bits(v) << spare) >> spare;
+}
+
+void Selector::apply(const Match& m, Instruction i) {
+  std::array<Register, Match::most_variables> registers;
+  registers.fill(no_register);
+  const PatternNode& root = m.rule->nodes[0];
+  for (size_t k = 0; k < Match::most_variables; ++k)
+    if (m.values[k].exists() && static_cast<int>(k) != root.variable && in_register(m, k))
+      registers[k] = use(m.values[k]);
+  memory_.clear();
+  for (size_t k = 0; k < Match::most_variables; ++k) {
+    if (m.accesses[k].exists()) memory_.push_back({k, add_address(code_address(m.accesses[k]))});
+    if (m.pooled[k].exists()) {
+      CodeAddress a{.anchor = Anchor::Pool,
+                    .anchored = pool_entry(f_.constant_bits(m.pooled[k]), f_.type(m.pooled[k]).bytes())};
+      memory_.push_back({k, add_address(a)});
+    }
+  }
+  Register result = f_.result_count(i) ? register_of(f_.result(i)) : no_register;
+  for (const RuleStep& step : m.rule->steps) emit(m, step, registers, result);
+}
+
+// The register of a variable on the right; temporaries get theirs on first sight.
+Register Selector::variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers,
+                            Register result) {
+  if (k == m.rule->nodes[0].variable && !m.rule->matches_constant) return result;
+  Register& r = registers[static_cast<size_t>(k)];
+  if (r == no_register) {
+    bool is_result = m.rule->matches_constant && static_cast<size_t>(k) + 1 == m.rule->variables.size();
+    const VariableShape& shape = m.rule->variables[static_cast<size_t>(k)];
+    r = is_result ? result : code().new_register(shape.register_class, shape.bits);
+  }
+  return r;
+}
+
+CodeOperand Selector::operand(const Match& m, const RuleSource& s,
+                              std::array<Register, Match::most_variables>& registers, Register result,
+                              const FormOperand& shape) {
+  CodeOperand o{shape.kind, shape.read, shape.written, no_register, 0};
+  switch (s.kind) {
+    case SourceKind::Variable: o.reg = variable(m, s.variable, registers, result); break;
+    case SourceKind::Physical: o.reg = s.physical; break;
+    case SourceKind::Number: o.value = s.number; break;
+    case SourceKind::Constant: {
+      o.value = constant_number(m.values[static_cast<size_t>(s.variable)]);
+      for (const PatternNode& n : m.rule->nodes)
+        if (n.variable == s.variable && n.fit == Fit::Masked) o.value &= static_cast<int64_t>(n.literal);
+      break;
+    }
+    case SourceKind::Memory:
+      for (auto [k, row] : memory_)
+        if (static_cast<int>(k) == s.variable) o.value = row;
+      break;
+    case SourceKind::Built: {
+      CodeAddress a{.scale = s.scale};
+      if (s.variable >= 0) a.base = variable(m, s.variable, registers, result);
+      if (s.index >= 0) a.index = variable(m, s.index, registers, result);
+      if (s.constant >= 0) a.displacement = constant_number(m.values[static_cast<size_t>(s.constant)]);
+      o.value = add_address(a);
+      break;
+    }
+    case SourceKind::Pool: {
+      Value v = m.values[static_cast<size_t>(s.variable)];
+      o.value = add_address(
+          {.anchor = Anchor::Pool, .anchored = pool_entry(f_.constant_bits(v), f_.type(v).bytes())});
+      break;
+    }
+    case SourceKind::PoolLiteral:
+      o.value = add_address({.anchor = Anchor::Pool,
+                             .anchored = pool_entry(static_cast<uint64_t>(s.number) &
+                                                        (s.type.bits() == 32 ? 0xffffffffu : ~0ull),
+                                                    s.type.bytes())});
+      break;
+    case SourceKind::Yes: o.value = successors_[0]; break;
+    case SourceKind::No: o.value = successors_[1]; break;
+    case SourceKind::None: break;
+  }
+  return o;
+}
+
+void Selector::emit(const Match& m, const RuleStep& step,
+                    std::array<Register, Match::most_variables>& registers, Register result) {
+  static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false},
+      out_shape{OperandKind::Register, 0, Type(), false, true};
+  if (step.form == copy_form) {
+    Register from = operand(m, step.in[0], registers, result, in_shape).reg;
+    return copy(operand(m, step.out[0], registers, result, out_shape).reg, from);
+  }
+  const Form& form = target_.form(step.form);
+  CodeOperand operands[4];
+  for (size_t k = 0; k < form.operands.size(); ++k) {
+    const FormOperand& shape = form.operands[k];
+    if (step.out[k].kind == SourceKind::None) {
+      operands[k] = operand(m, step.in[k], registers, result, shape);
+      continue;
+    }
+    operands[k] = operand(m, step.out[k], registers, result, shape);
+    if (shape.read) copy(operands[k].reg, operand(m, step.in[k], registers, result, in_shape).reg);
+  }
+  CodeLine i{.form = step.form,
+             .operand_count = static_cast<uint8_t>(form.operands.size()),
+             .first_operand = static_cast<uint32_t>(code().operands.size()),
+             .origin = origin_};
+  code().operands.insert(code().operands.end(), operands, operands + form.operands.size());
+  code().code.push_back(i);
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,124 @@
+// The selector of one function, in three files: roots and blocks (select.cpp), what a rule's right side
+// becomes (select_code.cpp), calls and arguments (select_calls.cpp).
+#pragma once
+
+#include <array>
+#include <unordered_map>
+
+#include "match.h"
+#include "porphyry/analyze/dominators.h"
+#include "porphyry/analyze/loops.h"
+#include "porphyry/machine/select.h"
+
+namespace porphyry::machine {
+
+class Selector {
+ public:
+  Selector(const Module& module, Symbol symbol, const RuleIndex& rules);
+  Result<Selected> run();
+
+ private:
+  static constexpr uint32_t no_slot = 0xffffffff;
+  struct Move {
+    Register to, from;
+  };
+
+  Code& code() { return out_.code; }
+  uint8_t class_of(Type t) const { return t.is_float() ? 1 : 0; }
+  void complain(Instruction i, const std::string& message);
+
+  // select.cpp: which instructions are roots, blocks
+
+  void need(Value v) { needed_[v] = true; }
+  void need_address(Instruction access);
+  bool in_register(const Match& m, size_t variable) const;
+  void mark_needed(Block b);
+
+  // select_code.cpp: addresses, writing machine code
+
+  struct AddressParts {
+    Value base, index;
+    int64_t scale = 1, offset = 0;
+    Anchor anchor = Anchor::None;
+    uint32_t anchored = 0;
+    Instruction reserve;
+  };
+  AddressParts address_parts(Instruction access) const;
+  void fold_anchor(AddressParts& p, Instruction d) const;
+  int64_t add_address(const CodeAddress& a);
+  CodeAddress code_address(Instruction access);
+  uint32_t slot_of(Instruction reserve);
+  uint32_t pool_entry(uint64_t bits, unsigned bytes);
+
+  CodeLine& put(FormIndex form, std::initializer_list<CodeOperand> operands);
+  static CodeOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }
+  static CodeOperand writes(Register r) { return {OperandKind::Register, false, true, r, 0}; }
+  static CodeOperand label(uint32_t block) { return {OperandKind::Label, false, false, no_register, block}; }
+  void copy(Register to, Register from);
+  Register register_of(Value v);
+  Register use(Value v);
+  Register make_constant(Value v, Register into);
+  int64_t constant_number(Value v) const;
+  void apply(const Match& m, Instruction i);
+  Register variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers,
+                    Register result);
+  CodeOperand operand(const Match& m, const RuleSource& s,
+                      std::array<Register, Match::most_variables>& registers, Register result,
+                      const FormOperand& shape);
+  void emit(const Match& m, const RuleStep& step, std::array<Register, Match::most_variables>& registers,
+            Register result);
+
+  // select.cpp
+
+  void number_blocks();
+  void block(Block b);
+  void make_early_constants();
+  void instruction(Instruction i);
+  FormIndex fetch_form_of(Register r) const;
+  FormIndex save_form_of(Register r) const;
+  static CodeOperand memory_operand(int64_t row, bool written);
+  void take_parameters();
+
+  // select_calls.cpp: calls, arguments of edges
+
+  void pass(Instruction i, size_t first, const std::vector<Type>& types, CallInfo& info);
+  std::vector<Type> types_of_operands(Instruction i, size_t first) const;
+  RegisterMask lost_over_calls() const;
+  void call(Instruction i);
+  void count_floats(const std::vector<Type>& types, CallInfo& info);
+  void leave(Instruction i);
+  void give_back(Instruction i);
+  void pass_arguments(Edge e);
+  void parallel_copy(std::vector<Move>& moves);
+
+  const Module& module_;
+  const Function& f_;
+  const RuleIndex& rules_;
+  const Target& target_;
+  Dominators dominators_;
+  Loops loops_;
+  Matcher matcher_;
+  std::vector<Match> roots_;
+  Table<Instruction, uint32_t> root_of_;  // row of roots_
+  Table<Value, uint8_t> needed_;
+  Table<Value, Register> registers_;
+  Table<Instruction, uint32_t> slots_;
+  std::unordered_map<Value, Register> constants_;  // of the block at hand
+  std::vector<Value> early_constants_;
+  std::vector<std::pair<size_t, int64_t>> memory_;
+  std::vector<uint32_t> block_numbers_;
+  Successors successors_;  // of the block at hand
+  struct MoveRow {
+    uint32_t readers = 0, writer = 0;  // moves still to read it; the one that writes it, plus one
+  };
+  std::vector<Move> moves_;
+  std::vector<std::pair<Register, Value>> constant_moves_;
+  std::vector<MoveRow> rows_;  // by virtual register; empty between edges
+  std::vector<size_t> ready_;
+  std::vector<bool> done_;
+  Instruction origin_;
+  Diagnostics problems_;
+  Selected out_;
+};
+
+}  // namespace porphyry::machine
