@@ -206,10 +206,11 @@ TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
         Evaluator e(module);
         std::vector<Datum> meant{e.attach(by_evaluator, "piece")};
         std::vector<uint64_t> given{reinterpret_cast<uint64_t>(by_processor.bytes().data())};
-        for (size_t k = 1; k < s.parameters.size(); ++k) {
-          given.push_back(operand_bits(s.parameters[k], random));
-          meant.push_back({given.back(), 0});
-        }
+        for (size_t k = 1; k < s.parameters.size(); ++k)
+          for (unsigned lane = 0; lane < s.parameters[k].lanes(); ++lane) {
+            given.push_back(operand_bits(s.parameters[k].element(), random));
+            meant.push_back({given.back(), 0});
+          }
         Outcome should = e.call(program.symbol(), meant);
         ASSERT_NE(should.end, Outcome::End::Fault) << rule.name << ": " << should.message;
         if (should.end == Outcome::End::Trap) {
@@ -222,8 +223,10 @@ TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
         auto is = (*caller)->call(given);
         bool address = rule.nodes[0].op == Op::At || (!s.results.empty() && rule.nodes[0].op == Op::Bits &&
                                                       rule.nodes[0].operand == rule.nodes[0].result);
+        std::vector<Type> types;  // of each word
+        for (Type t : s.results) types.insert(types.end(), t.lanes(), t.element());
         for (size_t k = 0; k < is.size() && !address; ++k)
-          ASSERT_TRUE(same(is[k], should.results[k].bits, s.results[k]))
+          ASSERT_TRUE(same(is[k], should.results[k].bits, types[k]))
               << rule.name << ": " << fmt::format("{:#x} and {:#x}", is[k], should.results[k].bits) << "\n"
               << write_text(module);
         ASSERT_TRUE(std::equal(by_evaluator.begin(), by_evaluator.end(), by_processor.bytes().begin()))
