@@ -151,10 +151,9 @@ class SignatureStep {
     Signature s;
     for (size_t k = first; k < f_.operand_count(i); ++k) s.parameters.push_back(f_.type(f_.operand(i, k)));
     for (size_t k = 0; k < f_.result_count(i); ++k) s.results.push_back(f_.type(f_.result(i, k)));
-    if (info(f_.op(i)).ends_block()) s.results = context_results();
+    if (info(f_.op(i)).ends_block()) s.results = meant_results_;
     return s;
   }
-  const std::vector<Type>& context_results() const { return meant_results_; }
 
   // The parts in the order of the signature of parts; `address` is where results go, when they go to memory.
   std::vector<Value> arguments(const Passing& way, Instruction i, size_t first, Value address) {
