@@ -2,6 +2,8 @@
 // width in the last word is zero.
 #pragma once
 
+#include <optional>
+
 #include "helpers.h"
 #include "parts.h"
 
@@ -47,6 +49,7 @@ class WordPen {
 
  private:
   Parts shr(const Parts& v, Value by, Op op);
+  std::optional<unsigned> within_a_word(const Parts& v, Value by) const;
 
   TidyPen& pen_;
   Helpers& helpers_;

@@ -117,8 +117,17 @@ Parts WordPen::divide(Op op, const Parts& a, const Parts& b, unsigned w) {
   return cut(q, w);
 }
 
+// How far, when two words are moved by a number that is known and not a whole word or nothing.
+std::optional<unsigned> WordPen::within_a_word(const Parts& v, Value by) const {
+  if (v.size() == 1 || !pen_.function().is_constant(by)) return std::nullopt;
+  uint64_t n = pen_.function().constant_bits(by);
+  return n > 0 && n < 64 ? std::optional(static_cast<unsigned>(n)) : std::nullopt;
+}
+
 Parts WordPen::shl(const Parts& v, Value by) {
   if (v.size() == 1) return {pen_.make(Op::Shl, {v[0], by})};
+  if (auto n = within_a_word(v, by))
+    return {pen_.shl(v[0], *n), pen_.or_(pen_.shl(v[1], *n), pen_.shr_u(v[0], 64 - *n))};
   Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
   Value low = pen_.make(Op::Shl, {v[0], by});
   Value comes = pen_.make(Op::ShrU, {pen_.shr_u(v[0], 1), back});
@@ -128,6 +137,8 @@ Parts WordPen::shl(const Parts& v, Value by) {
 
 Parts WordPen::shr(const Parts& v, Value by, Op op) {
   if (v.size() == 1) return {pen_.make(op, {v[0], by})};
+  if (auto n = within_a_word(v, by))
+    return {pen_.or_(pen_.shr_u(v[0], *n), pen_.shl(v[1], 64 - *n)), pen_.make(op, {v[1], by})};
   Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
   Value high = pen_.make(op, {v[1], by});
   Value comes = pen_.make(Op::Shl, {pen_.shl(v[1], 1), back});
