@@ -13,7 +13,7 @@
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/machine/legalize.h"
-#include "porphyry/machine/passing.h"
+#include "porphyry/machine/passing_data.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"

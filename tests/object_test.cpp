@@ -159,6 +159,23 @@ TEST_F(Objects, TheDebuggerStopsStepsAndTracesBack) {
   EXPECT_NE(out.find("in warm () at ./bud.fml:10"), std::string::npos) << out;        // below tell
 }
 
+// Data that the program puts beside zeros is not lost with them.
+TEST_F(Objects, ZerosMakeRoomForOtherData) {
+  Realm realm;
+  auto module = testing::must_read(realm,
+                                   "module m\ndata a align 8 holds zero: 24\nsection \".bss\" data b align 8 "
+                                   "holds i64: 5\ndata c align 16 holds zero: 8\n");
+  auto lowered = machine::lower(*module, targets::x64());
+  ASSERT_TRUE(lowered.good());
+  ObjectFile object = make_object(*lowered, targets::x64());
+  const ObjectFile::Section& s = object.sections[0];
+  EXPECT_EQ(s.name, ".bss");
+  EXPECT_FALSE(s.zeros);
+  ASSERT_EQ(s.bytes.size(), 40u);
+  EXPECT_EQ(s.bytes[24], 5);
+  EXPECT_EQ(object.symbols[2].value, 32u);
+}
+
 // How far the caller's frame is at each instruction, by the reader of the system's tools and by counting what
 // the instructions themselves do to the stack pointer.
 TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {

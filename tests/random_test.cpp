@@ -11,7 +11,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
-#include "porphyry/machine/passing.h"
+#include "porphyry/machine/passing_data.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"

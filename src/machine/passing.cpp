@@ -47,8 +47,7 @@ Item item_of(Type t) {
   return out;
 }
 
-// A structure of up to sixteen bytes is classified word by word; a larger one, and one with a member that
-// does not lie at a multiple of its alignment, goes to memory.
+// A structure of up to sixteen bytes is classified word by word; a larger one goes to memory.
 Item item_of(const CType& c) {
   if (c.scalar.exists()) return item_of(c.scalar);
   CLayout layout = c_layout(c);

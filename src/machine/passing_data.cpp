@@ -1,6 +1,6 @@
 // Data of whole values to data of their parts and back, for running legalized functions.
+#include "porphyry/machine/passing_data.h"
 #include "porphyry/ir/compute.h"
-#include "porphyry/machine/passing.h"
 
 namespace porphyry::machine {
 namespace {

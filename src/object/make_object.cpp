@@ -60,6 +60,10 @@ class Maker {
     }
     ObjectFile::Section& s = out_.sections[at->second];
     s.is_code |= like.is_code, s.writable |= like.writable;
+    if (s.zeros && !like.zeros) {  // what is no zeros is put there as well
+      s.bytes.assign(s.size, '\0');
+      s.zeros = false;
+    }
     return at->second;
   }
   uint32_t section_symbol(uint32_t section) {
@@ -112,10 +116,10 @@ class Maker {
                        : row.data.is_const  ? (addresses ? ".data.rel.ro" : ".rodata")
                        : zeros              ? ".bss"
                                             : ".data";
-    zeros &= row.section.empty();
-    uint32_t s = section(name, {.writable = !row.data.is_const || addresses, .zeros = zeros});
+    uint32_t s =
+        section(name, {.writable = !row.data.is_const || addresses, .zeros = name == ".bss" && zeros});
     uint64_t at = open(s, row.data.align);
-    if (zeros)
+    if (out_.sections[s].zeros)
       out_.sections[s].size += image.size();
     else
       out_.sections[s].bytes.append(image.begin(), image.end());

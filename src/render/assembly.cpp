@@ -47,7 +47,8 @@ class AssemblyWriter {
       if (!defined)
         list += fmt::format("    .set {}, {}\n", symbol_text(s), name);
       else if (!module_[s].is_local)
-        list += fmt::format("    .globl {0}\n    .set {0}, {1}\n", name, symbol_text(s));
+        list += fmt::format("    .{2} {0}\n    .set {0}, {1}\n", name, symbol_text(s),
+                            module_[s].is_weak ? "weak" : "globl");
     }
     if (!list.empty()) out_ += "    .att_syntax prefix\n" + list + "    .intel_syntax noprefix\n";
   }
@@ -56,13 +57,17 @@ class AssemblyWriter {
   std::string pool_label(size_t f, uint32_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
 
   void header(const std::string& name, Symbol s) {
-    if (!module_[s].is_local && !has_alias(s)) out_ += fmt::format("    .globl {}\n", name);
+    if (!module_[s].is_local && !has_alias(s))
+      out_ += fmt::format("    .{} {}\n", module_[s].is_weak ? "weak" : "globl", name);
   }
 
   void function(size_t index) {
     const CompiledFunction& c = lowered_.functions[index];
     std::string name = symbol_text(c.symbol);
-    out_ += "\n    .p2align 4\n";
+    const std::string& wanted = module_[c.symbol].section;
+    out_ +=
+        wanted.empty() ? "\n    .text\n" : fmt::format("\n    .section \"{}\", \"ax\", @progbits\n", wanted);
+    out_ += "    .p2align 4\n";
     header(name, c.symbol);
     out_ += fmt::format("    .type {}, @function\n{}:\n", name, name);
     size_t k = 0;
@@ -75,14 +80,15 @@ class AssemblyWriter {
 
   void line(size_t index, const EmittedLine& l) {
     std::string name;
-    bool calls = l.plain.form == target_.upkeep.call;
+    bool goes = l.plain.form == target_.upkeep.call || target_.form(l.plain.form).is_jump;
     if (l.target_block != 0xffffffff)
       name = block_label(index, l.target_block);
     else if (l.pool != 0xffffffff)
       name = pool_label(index, l.pool);
     else if (l.symbol != 0xffffffff) {
       name = symbol_text(Symbol(l.symbol));
-      if (calls && !module_.is_function(Symbol(l.symbol))) name += "@PLT";
+      if (goes && (!module_.is_function(Symbol(l.symbol)) || module_[Symbol(l.symbol)].is_weak))
+        name += "@PLT";
     }
     if (l.symbol_offset != 0)
       name += fmt::format(" {} {}", l.symbol_offset < 0 ? "-" : "+", std::abs(l.symbol_offset));
@@ -102,7 +108,12 @@ class AssemblyWriter {
     std::string name = symbol_text(s);
     auto references = item.references();
     bool writable = !item.is_const || !references.empty();
-    out_ += fmt::format("\n    .section {}\n    .balign {}\n", writable ? ".data" : ".rodata", item.align);
+    const std::string& wanted = module_[s].section;
+    if (wanted.empty())
+      out_ += fmt::format("\n    .section {}\n", writable ? ".data" : ".rodata");
+    else
+      out_ += fmt::format("\n    .section \"{}\", \"{}\", @progbits\n", wanted, writable ? "aw" : "a");
+    out_ += fmt::format("    .balign {}\n", item.align);
     header(name, s);
     out_ += fmt::format("    .type {}, @object\n    .size {}, {}\n{}:\n", name, name, item.size(), name);
     std::vector<uint8_t> image = item.image();

@@ -4,9 +4,8 @@
 // System V AMD64 ABI, version 1.0, section 3.2.3, for what C can say:
 //   bool, i8, i16              a register, zeros above (C's signed char and short: pass a widened i32)
 //   i2 … i64                   a register, zeros above
-//   i65 … i128                 two registers or two stack words, never one of each; i128 on a stack word
-//   whose
-//                              address is a multiple of 16
+//   i65 … i128                 two registers or two stack words, never one of each; i128 on the stack at a
+//                              multiple of 16
 //   lanes up to 64, 128 bits   a float register, or stack words
 //   wider lanes                stack words, as they lie in memory; lanes of bool as integers of as many bits
 //   C structures               words of eight bytes, each in a register of its kind; see CSignature below
@@ -15,9 +14,9 @@
 //                              the address comes back as the result
 #pragma once
 
+#include <optional>
 #include <vector>
 
-#include "porphyry/eval/evaluator.h"
 #include "porphyry/machine/convention.h"
 
 namespace porphyry::machine {
@@ -87,13 +86,5 @@ struct CSignature {
 // bits beyond the structure's end are arbitrary; padding is any number. A structure that comes back through
 // memory is written to the address that goes first. O(parts).
 Passing passing(const Convention& convention, const CSignature& signature);
-
-// Arguments as the evaluator takes them (a datum a lane) in the parts that a legalized function takes.
-// `results_address` is where results go that go through memory. O(bits).
-std::vector<Datum> arguments_in_parts(const Passing& way, const Signature& signature,
-                                      std::span<const Datum> arguments, Datum results_address);
-// And back: results from the parts that came back, or from the memory that they went to.
-std::vector<Datum> results_from_parts(const Passing& way, const Signature& signature,
-                                      std::span<const Datum> parts, std::span<const uint8_t> memory);
 
 }  // namespace porphyry::machine

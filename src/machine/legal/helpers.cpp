@@ -1,5 +1,6 @@
 #include "helpers.h"
 
+#include <algorithm>
 #include <cassert>
 #include <vector>
 
@@ -24,7 +25,7 @@ Symbol Helpers::operator[](std::string_view name) {
   if (auto at = added_.find(name); at != added_.end()) return at->second;
   // This one and all it calls that the module has not got yet, in one small module that is linked in.
   std::vector<std::string> names{std::string(name)};
-  std::string text = "module helpers\n", declared;
+  std::string text = "module helpers\n";
   for (size_t k = 0; k < names.size(); ++k) {
     std::string_view body = function_text(names[k]);
     text += "\n" + std::string(body);

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "parts.h"
+#include "pieces.h"
 #include "porphyry/ir/compute.h"
 #include "steps.h"
 
@@ -183,13 +184,6 @@ class LaneSplitter final : public Splitter {
     a.address.masked = false;
     return a;
   }
-  static Address moved(Address a, int64_t by) {
-    if (by == 0) return a;
-    a.offset += by;
-    a.align = std::min<uint32_t>(a.align, static_cast<uint32_t>(by & -by));
-    return a;
-  }
-
   // Lanes whose mask is off touch a byte of the frame instead: no branch is needed.
   struct Masked {
     std::vector<Value> operands;
@@ -286,8 +280,7 @@ class LaneSplitter final : public Splitter {
       if (goes(old)) {
         became(old, taken_apart(v));
       } else {
-        f_.set_name(v, f_.name(old)), f_.set_name(old, {});
-        f_.replace_uses(old, v);
+        replaced(old, v);
       }
     }
   }

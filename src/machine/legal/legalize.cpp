@@ -82,9 +82,8 @@ void legalize(Module& module, const Target& target, const Coverage& coverage, st
     if (!module.is_function(Symbol(k))) continue;
     for (const Step& step : std::span(steps).first(count)) step.run(context, Symbol(k));
   }
-  bool passed = std::any_of(std::begin(steps), std::begin(steps) + static_cast<ptrdiff_t>(count),
-                            [](const Step& s) { return s.said.name == "passing"; });
-  if (passed) declare_by_convention(context);
+  for (const Step& step : std::span(steps).first(count))
+    if (step.said.name == "passing") declare_by_convention(context);
 }
 
 }  // namespace porphyry::machine

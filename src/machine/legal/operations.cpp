@@ -61,23 +61,16 @@ class Rewriter {
   }
 
   void replace(Instruction i, Value v) {
-    take_uses(f_.result(i), v);
+    expander_.pen().put_in_place(f_.result(i), v);
     f_.erase(i);
-  }
-
-  void take_uses(Value old, Value v) {
-    if (Name n = f_.name(old);
-        n.exists() && !f_.is_constant(v) && !f_.name(v).exists() && f_.kind(v) == ValueKind::Result)
-      f_.set_name(v, n), f_.set_name(old, {});
-    f_.replace_uses(old, v);
   }
 
   void pair(Instruction i) {
     std::vector<Value> operands;
     for (size_t k = 0; k < f_.operand_count(i); ++k) operands.push_back(f_.operand(i, k));
     auto [first, second] = expander_.make_pair(f_.op(i), operands);
-    take_uses(f_.result(i, 0), first);
-    take_uses(f_.result(i, 1), second);
+    expander_.pen().put_in_place(f_.result(i, 0), first);
+    expander_.pen().put_in_place(f_.result(i, 1), second);
     f_.erase(i);
   }
 
@@ -105,7 +98,7 @@ class Rewriter {
     bool offset_fits = a.offset >= -limit / 2 && a.offset < limit / 2;
     bool reads_bool = f_.op(i) == Op::Load && f_.type(f_.result(i)).is_bool();
     if (scale_fits && offset_fits && !reads_bool) return;
-    Pen& pen = expander_.pen();
+    TidyPen& pen = expander_.pen();
     Value p = f_.operand(i, base), index = a.indexed ? f_.operand(i, base + 1) : Value();
     if (!scale_fits) index = pen.mul(index, pen.integer(Type::integer(64), a.scale)), a.scale = 1;
     if (!offset_fits) {
@@ -137,7 +130,7 @@ class Rewriter {
   void reserve(Instruction i) {
     ReserveShape shape = f_.reserve_shape(i);
     if (shape.align <= target_.convention.stack_align) return;
-    Pen& pen = expander_.pen();
+    TidyPen& pen = expander_.pen();
     Type i64 = Type::integer(64);
     Value wide = pen.reserve(shape.bytes + shape.align - 1, target_.convention.stack_align);
     Value up = pen.add(pen.convert(Op::Bits, i64, wide), pen.integer(i64, shape.align - 1));

@@ -82,11 +82,6 @@ Parts Splitter::parts(Value v) {
   return {pool_.begin() + run.first, pool_.begin() + run.first + run.count};
 }
 
-Value Splitter::part(Value v, size_t k) {
-  Run run = goes(v) && !f_.is_constant(v) ? runs_.get(v) : Run{};
-  return run.count ? pool_[run.first + k] : parts(v)[k];
-}
-
 // x_0, x_1, … unless they are taken.
 Name Splitter::fresh(Name base, size_t k) {
   std::string text = std::string(pen_.module().text(base)) + "_";
@@ -96,12 +91,6 @@ Name Splitter::fresh(Name base, size_t k) {
     taken_.set(n, 1);
     return n;
   }
-}
-
-void Splitter::replaced(Value old, Value v) {
-  if (Name n = f_.name(old); n.exists() && f_.kind(v) == ValueKind::Result && !f_.name(v).exists())
-    f_.set_name(v, n), f_.set_name(old, {});
-  f_.replace_uses(old, v);
 }
 
 void Splitter::became(Value v, const Parts& made) {

@@ -32,14 +32,13 @@ class Splitter {
   // A parameter of the function with a type that goes.
   virtual void function_parameter(Value v) = 0;
 
-  virtual bool goes(Type t) const = 0;  // the same, quickly
+  virtual bool goes(Type t) const = 0;  // whether there are any: asked of every value
   bool goes(Value v) const { return goes(f_.type(v)); }
   // The parts of a value that goes, or the value itself alone.
   Parts parts(Value v);
-  Value part(Value v, size_t k);
   void became(Value v, const Parts& parts);
-  // A result whose type stays: its users take the new value, and so does its name.
-  void replaced(Value old, Value v);
+  // A result whose type stays.
+  void replaced(Value old, Value v) { pen_.put_in_place(old, v); }
 
   Function& f_;
   TidyPen pen_;

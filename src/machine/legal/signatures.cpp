@@ -186,9 +186,7 @@ class SignatureStep {
                     ? pen_.load(f_.type(old), Address{.offset = static_cast<int64_t>(way.result_offsets[k])},
                                 {&address, 1})
                     : porter_.put_together(f_.type(old), parts_of(way, made, k), true);
-      if (Name n = f_.name(old); n.exists() && f_.kind(v) == ValueKind::Result && !f_.name(v).exists())
-        f_.set_name(old, {}), f_.set_name(v, n);
-      f_.replace_uses(old, v);
+      pen_.put_in_place(old, v);
     }
     f_.erase(i);
   }

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "helpers.h"
+#include "pieces.h"
 #include "steps.h"
 #include "tidy_pen.h"
 
@@ -10,22 +11,6 @@ namespace {
 
 const Type i64 = Type::integer(64);
 constexpr uint64_t most_unrolled = 64;  // bytes: eight words, which registers hold
-
-struct Piece {
-  unsigned bytes;
-  int64_t at;
-};
-
-std::vector<Piece> pieces(uint64_t bytes) {
-  std::vector<Piece> out;
-  for (uint64_t at = 0; at < bytes;) {
-    unsigned size = 8;
-    while (size > bytes - at) size /= 2;
-    out.push_back({size, static_cast<int64_t>(at)});
-    at += size;
-  }
-  return out;
-}
 
 class SpanStep {
  public:
@@ -54,9 +39,7 @@ class SpanStep {
         pen_.put({.op = Op::At, .operands = operands, .results = {&t, 1}, .detail = f_.add_address(plain)}));
   }
   static Address access(const Address& said, const Piece& p) {
-    Address a{.offset = p.at, .align = said.align, .is_volatile = said.is_volatile};
-    if (p.at) a.align = std::min<uint32_t>(a.align, static_cast<uint32_t>(p.at & -p.at));
-    return a;
+    return moved({.align = said.align, .is_volatile = said.is_volatile}, p.at);
   }
   bool short_one(Value bytes) const {
     return f_.is_constant(bytes) && f_.constant_bits(bytes) <= most_unrolled;
@@ -67,7 +50,7 @@ class SpanStep {
     Value to = pointer(i, 0, shape.to), from = pointer(i, shape.to.operand_count(), shape.from);
     Value bytes = f_.operand(i, f_.operand_count(i) - 1);
     if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_copy"], {to, from, bytes}));
-    auto list = pieces(f_.constant_bits(bytes));
+    auto list = pieces_of(f_.constant_bits(bytes));
     std::vector<Value> read;
     for (Piece p : list)
       read.push_back(pen_.load(Type::integer(p.bytes * 8), access(shape.from, p), {&from, 1}));
@@ -80,7 +63,7 @@ class SpanStep {
     Value bytes = f_.operand(i, f_.operand_count(i) - 1);
     if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_fill"], {to, v, bytes}));
     Value word = pen_.mul(v, pen_.number(i64, 0x0101010101010101u));
-    for (Piece p : pieces(f_.constant_bits(bytes)))
+    for (Piece p : pieces_of(f_.constant_bits(bytes)))
       pen_.store(pen_.narrow(word, Type::integer(p.bytes * 8)), access(said, p), {&to, 1});
   }
 

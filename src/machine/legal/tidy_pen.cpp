@@ -7,6 +7,13 @@
 
 namespace porphyry::machine {
 
+void TidyPen::put_in_place(Value old, Value v) {
+  Function& f = function();
+  if (Name n = f.name(old); n.exists() && f.kind(v) == ValueKind::Result && !f.name(v).exists())
+    f.set_name(v, n), f.set_name(old, {});
+  f.replace_uses(old, v);
+}
+
 Value TidyPen::resized(Value v, Type to) {
   unsigned from = type(v).bits();
   return from < to.bits() ? widen_u(v, to) : narrow(v, to);

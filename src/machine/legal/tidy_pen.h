@@ -18,6 +18,9 @@ class TidyPen : public Pen {
   Value make(Op op, std::span<const Value> operands, Type result = {}, uint8_t promises = 0,
              uint8_t permits = 0);
 
+  // All uses of `old` take `v`, and so does its name when it can.
+  void put_in_place(Value old, Value v);
+
   Type type(Value v) const { return function().type(v); }
   Value number(Type t, Word n) { return function().constant(t, n); }
   // The low bits, or zeros above, as the width asks for.

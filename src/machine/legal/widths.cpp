@@ -2,6 +2,7 @@
 
 #include <bit>
 
+#include "pieces.h"
 #include "steps.h"
 
 namespace porphyry::machine {
@@ -266,21 +267,6 @@ class WidthSplitter final : public Splitter {
 
   // ---- memory ---------------------------------------------------------------------------------------------
 
-  struct Piece {
-    unsigned bytes, at;
-  };
-  // 8, 4, 2 and 1 bytes, as they fit, none of them across two words.
-  static std::vector<Piece> pieces(unsigned bytes) {
-    std::vector<Piece> out;
-    for (unsigned at = 0; at < bytes;)
-      for (unsigned size : {8u, 4u, 2u, 1u})
-        if (size <= bytes - at) {
-          out.push_back({size, at});
-          at += size;
-          break;
-        }
-    return out;
-  }
   struct Place {
     std::vector<Value> operands;
     Address address;
@@ -289,8 +275,7 @@ class WidthSplitter final : public Splitter {
     Place p{{}, f_.address(i)};
     size_t first = f_.op(i) == Op::Store ? 1 : 0;
     for (unsigned k = 0; k < p.address.operand_count(); ++k) p.operands.push_back(f_.operand(i, first + k));
-    p.address.offset += piece.at;
-    if (piece.at) p.address.align = std::min<uint32_t>(p.address.align, piece.at & -piece.at);
+    p.address = moved(p.address, piece.at);
     return p;
   }
 
@@ -299,10 +284,11 @@ class WidthSplitter final : public Splitter {
     unsigned w = t.bits();
     Parts out = words_.number(w, 0);
     Type word = f_.type(out[0]);
-    for (Piece piece : pieces(t.bytes())) {
+    for (Piece piece : pieces_of(t.bytes())) {
       Place p = place(i, piece);
       Value v = pen_.widen_u(pen_.load(Type::integer(piece.bytes * 8), p.address, p.operands), word);
-      unsigned which = piece.at / (word.bits() / 8), shift = piece.at % (word.bits() / 8) * 8;
+      auto at = static_cast<unsigned>(piece.at);
+      unsigned which = at / (word.bits() / 8), shift = at % (word.bits() / 8) * 8;
       out[which] = pen_.or_(out[which], pen_.shl(v, shift));
     }
     became(f_.result(i), words_.cut(out, w));
@@ -311,9 +297,10 @@ class WidthSplitter final : public Splitter {
   void store(Instruction i) {
     Parts v = in(i, 0);
     unsigned size = f_.type(v[0]).bits() / 8;
-    for (Piece piece : pieces(f_.type(f_.operand(i, 0)).bytes())) {
+    for (Piece piece : pieces_of(f_.type(f_.operand(i, 0)).bytes())) {
       Place p = place(i, piece);
-      Value part = pen_.shr_u(v[piece.at / size], piece.at % size * 8);
+      auto at = static_cast<unsigned>(piece.at);
+      Value part = pen_.shr_u(v[at / size], at % size * 8);
       pen_.store(pen_.narrow(part, Type::integer(piece.bytes * 8)), p.address, p.operands);
     }
   }
