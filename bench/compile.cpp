@@ -8,6 +8,7 @@
 
 #include "common.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/scratch.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/allocate.h"
 #include "porphyry/machine/legalize.h"
@@ -97,10 +98,12 @@ Stages compile(const std::string& text) {
   machine::RuleIndex rules(target, target.usual_features);
   auto clock = [] { return std::chrono::steady_clock::now(); };
   auto since = [&](auto start) { return std::chrono::duration<double>(clock() - start).count(); };
+  Scratch scratch;
   for (size_t k = 0; k < legal->symbol_count(); ++k) {
     if (!legal->is_function(Symbol(k))) continue;
     auto start = clock();
-    auto selected = machine::select(*legal, Symbol(k), rules);
+    scratch.reset();
+    auto selected = machine::select(*legal, Symbol(k), rules, &scratch);
     t.select += since(start), start = clock();
     auto allocation = machine::allocate(std::move(selected->code), target);
     t.allocate += since(start), start = clock();

@@ -5,9 +5,15 @@
 #include "porphyry/ir/order.h"
 
 namespace porphyry {
-Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
+
+Dominators::Dominators(const Function& f, std::pmr::memory_resource* memory)
+    : order_(reverse_postorder(f, memory)),
+      number_(f.block_limit(), memory),
+      immediate_(memory),
+      enter_(memory),
+      leave_(memory) {
   constexpr uint32_t unknown = 0xffffffff;
-  for (size_t k = 0; k < order_.size(); ++k) number_.set(order_[k], static_cast<uint32_t>(k + 1));
+  for (size_t k = 0; k < order_.size(); ++k) number_[order_[k]] = static_cast<uint32_t>(k + 1);
   immediate_.assign(order_.size(), unknown);
   if (order_.empty()) return;
   immediate_[0] = 0;
@@ -16,7 +22,7 @@ Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
     for (uint32_t k = 1; k < order_.size(); ++k) {
       uint32_t best = unknown;
       for (Edge e = f.first_in(order_[k]); e.exists(); e = f.next_in(e)) {
-        uint32_t p = number_.get(f.from(e));
+        uint32_t p = number_[f.from(e)];
         if (p == 0 || immediate_[p - 1] == unknown) continue;
         uint32_t other = p - 1;
         if (best == unknown) best = other;
@@ -29,15 +35,15 @@ Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
     }
   }
   // Nested intervals answer "dominates" in O(1). Children are rows of one table, by their parent.
-  std::vector<uint32_t> first(order_.size() + 1), children(order_.size());
+  Numbers first(order_.size() + 1, memory), children(order_.size(), memory);
   for (uint32_t k = 1; k < order_.size(); ++k) ++first[immediate_[k] + 1];
   for (size_t k = 1; k < first.size(); ++k) first[k] += first[k - 1];
-  std::vector<uint32_t> fill(first.begin(), first.end() - 1);
+  Numbers fill(first.begin(), first.end() - 1, memory);
   for (uint32_t k = 1; k < order_.size(); ++k) children[fill[immediate_[k]]++] = k;
   enter_.resize(order_.size());
   leave_.resize(order_.size());
   uint32_t clock = 0;
-  std::vector<std::pair<uint32_t, uint32_t>> stack{{0, first[0]}};
+  std::pmr::vector<std::pair<uint32_t, uint32_t>> stack({{0, first[0]}}, memory);
   enter_[0] = clock++;
   while (!stack.empty()) {
     auto& [at, next] = stack.back();
@@ -53,12 +59,12 @@ Dominators::Dominators(const Function& f) : order_(reverse_postorder(f)) {
 }
 
 Block Dominators::immediate(Block b) const {
-  uint32_t n = number_.get(b);
+  uint32_t n = number_[b];
   return n <= 1 ? Block() : order_[immediate_[n - 1]];
 }
 
 bool Dominators::dominates(Block a, Block b) const {
-  uint32_t x = number_.get(a), y = number_.get(b);
+  uint32_t x = number_[a], y = number_[b];
   if (x == 0 || y == 0) return false;
   return enter_[x - 1] <= enter_[y - 1] && leave_[y - 1] <= leave_[x - 1];
 }

@@ -4,21 +4,22 @@ namespace porphyry {
 
 // Headers are taken innermost first (later in the order); a body is gathered backwards from its back edges
 // and steps over inner loops by their headers, so that each block is walked once a nesting level.
-Loops::Loops(const Function& f, const Dominators& dominators) {
+Loops::Loops(const Function& f, const Dominators& dominators, std::pmr::memory_resource* memory)
+    : depth_(f.block_limit(), memory), header_(f.block_limit(), memory), outer_(f.block_limit(), memory) {
   const auto& order = dominators.order();
-  SideTable<Block, Block> outer;  // of a loop, by its header
   auto outermost_known = [&](Block b) {
-    Block h = header_.get(b);
-    while (h.exists() && outer.get(h).exists()) h = outer.get(h);
+    Block h = header_[b];
+    while (h.exists() && outer_[h].exists()) h = outer_[h];
     return h;
   };
+  Blocks work(memory);
   for (size_t k = order.size(); k-- > 0;) {
     Block header = order[k];
-    std::vector<Block> work;
+    work.clear();
     for (Edge e = f.first_in(header); e.exists(); e = f.next_in(e))
       if (dominators.dominates(header, f.from(e))) work.push_back(f.from(e));
     if (work.empty()) continue;
-    header_.set(header, header);
+    header_[header] = header;
     while (!work.empty()) {
       Block b = work.back();
       work.pop_back();
@@ -26,17 +27,17 @@ Loops::Loops(const Function& f, const Dominators& dominators) {
       if (inner == header) continue;
       Block through = inner.exists() ? inner : b;
       if (inner.exists())
-        outer.set(inner, header);
+        outer_[inner] = header;
       else
-        header_.set(b, header);
+        header_[b] = header;
       for (Edge e = f.first_in(through); e.exists(); e = f.next_in(e))
         if (dominators.reachable(f.from(e))) work.push_back(f.from(e));
     }
   }
   for (Block b : order) {
     unsigned depth = 0;
-    for (Block h = header_.get(b); h.exists(); h = outer.get(h)) ++depth;
-    depth_.set(b, depth);
+    for (Block h = header_[b]; h.exists(); h = outer_[h]) ++depth;
+    depth_[b] = depth;
   }
 }
 

@@ -11,7 +11,7 @@ bool stands_above(const Function& f, const std::vector<uint32_t>& place, Value v
   return !home.exists() || place[home.index] <= place[user.index];
 }
 
-bool is_readable(const Function& f, const std::vector<Block>& order, const std::vector<uint32_t>& place) {
+bool is_readable(const Function& f, const Blocks& order, const std::vector<uint32_t>& place) {
   for (Block b : order)
     for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
       for (size_t k = 0; k < f.operand_count(i); ++k)
@@ -25,11 +25,12 @@ bool is_readable(const Function& f, const std::vector<Block>& order, const std::
 
 }  // namespace
 
-std::vector<Block> reverse_postorder(const Function& f) {
-  std::vector<Block> order;
+Blocks reverse_postorder(const Function& f, std::pmr::memory_resource* memory) {
+  Blocks order(memory);
   if (!f.entry().exists()) return order;
-  std::vector<uint8_t> seen(f.block_limit());
-  std::vector<std::pair<Block, size_t>> way{{f.entry(), 0}};
+  order.reserve(f.block_limit());
+  std::pmr::vector<uint8_t> seen(f.block_limit(), memory);
+  std::pmr::vector<std::pair<Block, size_t>> way({{f.entry(), 0}}, memory);
   seen[f.entry().index] = 1;
   while (!way.empty()) {
     auto& [b, next] = way.back();
@@ -46,8 +47,8 @@ std::vector<Block> reverse_postorder(const Function& f) {
   return order;
 }
 
-std::vector<Block> readable_order(const Function& f) {
-  std::vector<Block> order;
+Blocks readable_order(const Function& f) {
+  Blocks order;
   std::vector<uint32_t> place(f.block_limit());
   for (Block b = f.entry(); b.exists(); b = f.next(b)) {
     place[b.index] = static_cast<uint32_t>(order.size());

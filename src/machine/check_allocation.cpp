@@ -22,6 +22,7 @@ class Checker {
 
   Diagnostics run() {
     if (!pair_up()) return std::move(problems_);
+    find_only_writes();
     std::vector<std::optional<Held>> at_start(f_.blocks.size());
     at_start[0] = Held();
     std::vector<uint32_t> work{0};
@@ -148,38 +149,7 @@ class Checker {
       const CodeLine& i = f_.code[k];
       auto operands = f_.of(i);
       if (is_inserted(i)) {
-        // A fetch or save that stands for a copy of the program comes with that copy's turn.
-        if (i.form == save_form) {
-          Register v = after_.virtual_of[i.first_operand + 1], from = after_.virtual_of[i.first_operand];
-          uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
-          catch_up(b, next_before, operands[0].reg, from, state);
-          expect(k, state, operands[0].reg, from, report);
-          if (from == v)
-            transfer_same(state, slot, operands[0].reg, v);
-          else
-            pass_copy(b, next_before, v, from, state), transfer(state, slot, operands[0].reg, v);
-        } else if (i.form == fetch_form) {
-          Register v = after_.virtual_of[i.first_operand + 1], to = after_.virtual_of[i.first_operand];
-          uint32_t slot = 64 + static_cast<uint32_t>(operands[1].value);
-          catch_up(b, next_before, slot, v, state);
-          expect(k, state, slot, v, report);
-          if (to == v)
-            transfer_same(state, operands[0].reg, slot, v);
-          else
-            pass_copy(b, next_before, to, v, state), transfer(state, operands[0].reg, slot, to);
-        } else {  // a constant made again
-          Register v = after_.virtual_of[i.first_operand];
-          if (is_virtual(v) && is_the_constant(i, v, no_copies)) {
-            state[operands[0].reg] = {v};
-          } else if (Register from = copied_constant(b, next_before, i, v); from != no_register) {
-            pass_copy(b, next_before, v, from, state);
-            define(state, operands[0].reg, v);
-          } else if (is_virtual(v) && is_the_constant(i, v)) {
-            state[operands[0].reg] = {v};
-          } else if (report) {
-            complain(k, "it does not make the constant again that it should");
-          }
-        }
+        inserted(b, k, next_before, state, report);
         continue;
       }
       rename_copies(next_before, original_[k], state);
@@ -212,42 +182,91 @@ class Checker {
     rename_copies(next_before, before_.blocks[b].first + before_.blocks[b].count, state);
   }
 
-  void transfer_same(Held& state, uint32_t to, uint32_t from, Register v) {
-    bool had = state[from].contains(v);
-    state[to] = state[from];
-    if (!had) state[to].erase(v);
-  }
-
-  // Whether the program makes `v` in one place only, and there as `i` does, or copies it from what is: over
-  // at most so many copies.
-  static constexpr unsigned no_copies = 0;
-  bool is_the_constant(const CodeLine& i, Register v, unsigned copies = 8) const {
-    unsigned writes = 0;
-    bool alike = false;
-    Register copied = no_register;
-    for (const CodeLine& x : before_.code)
-      each_register(before_, x, [&](Register r, bool, bool written) {
-        if (!written || r != v) return;
-        ++writes;
-        if (x.form == copy_form) copied = before_.of(x)[1].reg;
-        alike = x.form == i.form && x.operand_count == i.operand_count;
-        for (uint8_t o = 1; alike && o < i.operand_count; ++o)
-          alike = before_.of(x)[o].value == f_.of(i)[o].value;
-      });
-    if (writes == 1 && is_virtual(copied) && copies > 0) return is_the_constant(i, copied, copies - 1);
-    return writes == 1 && alike;
-  }
-
-  // Where the program next copies into `to`: the source, when it is the constant that `i` makes.
-  Register copied_constant(uint32_t b, uint32_t next_before, const CodeLine& i, Register to) const {
-    uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
-    for (uint32_t k = next_before; k < end; ++k) {
-      const CodeLine& x = before_.code[k];
-      if (x.form != copy_form || before_.of(x)[0].reg != to) continue;
-      Register from = before_.of(x)[1].reg;
-      return is_virtual(from) && is_the_constant(i, from) ? from : no_register;
+  // A save, a fetch, a copy instead of a fetch, or a constant made again. It moves what a place holds,
+  // whatever that is; where it stands for a copy of the program (from one virtual register to another), it
+  // comes with that copy's turn.
+  void inserted(uint32_t b, uint32_t k, uint32_t& next_before, Held& state, bool report) {
+    const CodeLine& i = f_.code[k];
+    auto operands = f_.of(i);
+    Register first = after_.virtual_of[i.first_operand];
+    if (i.form >= first_real_form) return made_again(b, k, first, next_before, state, report);
+    Register second = after_.virtual_of[i.first_operand + 1];
+    auto place = [&](const CodeOperand& o) {
+      return o.kind == OperandKind::Register ? o.reg : 64 + static_cast<uint32_t>(o.value);
+    };
+    // A save that was taken out is left as a copy of its register to itself.
+    bool saves = i.role == Role::Save, into_second = i.form == save_form;
+    uint32_t to = place(operands[into_second ? 1 : 0]), from = place(operands[into_second ? 0 : 1]);
+    Register to_named = saves ? second : first, from_named = saves ? first : second;
+    if (to_named == from_named) {
+      state[to] = std::set<Register>(state[from]);
+      return;
     }
-    return no_register;
+    catch_up(b, next_before, from, from_named, state);
+    expect(k, state, from, from_named, report);
+    pass_copy(b, next_before, to_named, from_named, state);
+    transfer(state, to, from, to_named);
+    state[from].insert(to_named);  // both have it now
+    if (is_virtual(from_named))
+      for (auto& [p, held] : state)
+        if (held.contains(from_named)) held.insert(to_named);
+  }
+
+  // Which constant it makes is seen from the instruction itself. `named` is a virtual register that the
+  // program copies the constant to here, or nothing.
+  void made_again(uint32_t b, uint32_t k, Register named, uint32_t& next_before, Held& state, bool report) {
+    const CodeLine& i = f_.code[k];
+    Register into = f_.of(i)[0].reg;
+    std::set<Register> alike;
+    for (auto [v, line] : only_writes_)
+      if (makes_the_same(before_.code[line], i)) alike.insert(v);
+    if (named == no_register) {
+      if (alike.empty() && report) complain(k, "it makes a constant again that the program never made");
+      state[into] = alike;
+      return;
+    }
+    uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
+    for (uint32_t at = next_before; at < end; ++at) {
+      const CodeLine& x = before_.code[at];
+      if (x.form != copy_form || before_.of(x)[0].reg != named) continue;
+      if (!alike.contains(before_.of(x)[1].reg)) break;
+      pass_copy(b, next_before, named, before_.of(x)[1].reg, state);
+      define(state, into, named);
+      return;
+    }
+    if (report) complain(k, "it does not make the constant again that it should");
+  }
+
+  bool makes_the_same(const CodeLine& x, const CodeLine& y) const {
+    bool alike = x.form == y.form && x.operand_count == y.operand_count;
+    for (uint8_t o = 1; alike && o < y.operand_count; ++o)
+      alike = before_.of(x)[o].value == f_.of(y)[o].value;
+    return alike;
+  }
+
+  // Virtual registers that one instruction without operands to read writes, or one copy of such a one.
+  void find_only_writes() {
+    std::map<Register, std::pair<unsigned, uint32_t>> writes;
+    for (uint32_t k = 0; k < before_.code.size(); ++k)
+      each_register(before_, before_.code[k], [&](Register r, bool, bool written) {
+        if (written && is_virtual(r)) ++writes[r].first, writes[r].second = k;
+      });
+    for (auto [v, made] : writes) {
+      Register at = v;
+      for (unsigned copies = 0; copies < 8; ++copies) {
+        auto w = writes.find(at);
+        if (w == writes.end() || w->second.first != 1) break;
+        const CodeLine& line = before_.code[w->second.second];
+        if (line.form == copy_form) {
+          at = before_.of(line)[1].reg;
+          continue;
+        }
+        bool reads = false;
+        each_register(before_, line, [&](Register, bool read, bool) { reads |= read; });
+        if (!reads && line.form >= first_real_form) only_writes_[v] = w->second.second;
+        break;
+      }
+    }
   }
 
   // Steps over the program's copy that a save or fetch stands for, and over removed ones before it.
@@ -267,8 +286,9 @@ class Checker {
   const Allocation& after_;
   const Code& f_;
   const Target& target_;
-  std::vector<uint32_t> original_;  // by instruction of after: the one of before
-  std::vector<bool> stayed_;        // by instruction of before
+  std::vector<uint32_t> original_;            // by instruction of after: the one of before
+  std::vector<bool> stayed_;                  // by instruction of before
+  std::map<Register, uint32_t> only_writes_;  // the instruction that makes a constant, by each that has it
   Diagnostics problems_;
 };
 

@@ -19,7 +19,7 @@ class Dealer {
 
 }  // namespace
 
-std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Type>& types,
+std::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
                               uint64_t& stack_bytes) {
   Dealer dealer(convention.whole, convention.floats);
   std::vector<Arrival> out;
@@ -35,7 +35,7 @@ std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Ty
 }
 
 std::optional<std::vector<Register>> result_registers(const Convention& convention,
-                                                      const std::vector<Type>& types) {
+                                                      std::span<const Type> types) {
   Dealer dealer(convention.whole_results, convention.float_results);
   std::vector<Register> out;
   for (Type t : types) {

@@ -20,7 +20,7 @@ class Emitter {
  public:
   Emitter(const Code& f, const Target& target) : f_(f), target_(target) {
     out_.name = f.name;
-    out_.pool = f.pool;
+    out_.pool.assign(f.pool.begin(), f.pool.end());
     out_.frame_bytes = f.frame_bytes;
     out_.saved = f.saved;
   }

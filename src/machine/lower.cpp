@@ -1,5 +1,6 @@
 #include "porphyry/machine/lower.h"
 
+#include "porphyry/base/scratch.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/text/writer.h"
@@ -7,9 +8,9 @@
 namespace porphyry::machine {
 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        bool check) {
+                                        bool check, std::pmr::memory_resource* memory) {
   const Target& target = rules.target();
-  auto selected = select(legal, function, rules);
+  auto selected = select(legal, function, rules, memory);
   if (!selected) return selected.why();
   Code before;
   if (check) before = selected->code;
@@ -43,9 +44,11 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   }
   legalize(*out.legal, target, coverage);
   RuleIndex rules(target, features);
+  Scratch scratch;
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
-    auto compiled = lower_function(*out.legal, Symbol(k), rules, options.check_allocation);
+    scratch.reset();
+    auto compiled = lower_function(*out.legal, Symbol(k), rules, options.check_allocation, &scratch);
     if (compiled)
       out.functions.push_back(std::move(*compiled));
     else

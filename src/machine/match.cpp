@@ -17,12 +17,12 @@ size_t typed_operand(Op op, size_t count) {
   return first ? 0 : count - 1;
 }
 
-Matcher::Matcher(const Function& function, const RuleIndex& rules)
+Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory)
     : f_(function),
       rules_(rules),
       target_(rules.target()),
-      best_(function.instruction_limit()),
-      epoch_(function.instruction_limit()) {}
+      best_(function.instruction_limit(), memory),
+      epoch_(function.instruction_limit(), memory) {}
 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;

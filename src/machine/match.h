@@ -26,7 +26,7 @@ struct Match {
 
 class Matcher {
  public:
-  Matcher(const Function& function, const RuleIndex& rules);
+  Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory);
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
@@ -53,8 +53,8 @@ class Matcher {
     uint16_t rule_plus_one = 0;
     uint32_t cost = 0;
   };
-  Table<Instruction, Best> best_;
-  Table<Instruction, uint32_t> epoch_;  // how many writes came before in the block
+  FixedTable<Instruction, Best> best_;
+  FixedTable<Instruction, uint32_t> epoch_;  // how many writes came before in the block
 };
 
 }  // namespace porphyry::machine

@@ -5,9 +5,13 @@
 namespace porphyry::machine {
 namespace {
 
+constexpr uint32_t none = 0xffffffff;
+
+// Reads and writes of one register, in order of position.
 struct Event {
   uint32_t position;
   uint32_t block;
+  uint32_t next;
   bool write;
 };
 
@@ -26,18 +30,23 @@ void join_neighbours(Segments& list) {
 class RangeBuilder {
  public:
   RangeBuilder(const Code& f, const Target& target)
-      : f_(f), target_(target), events_(f.virtuals.size(), out_.arena.get()), stamps_(f.blocks.size(), 0) {
+      : out_(f),
+        f_(f),
+        target_(target),
+        events_(f.memory()),
+        ends_(f.virtuals.size(), f.memory()),
+        stamps_(f.blocks.size(), 0, f.memory()),
+        work_(f.memory()),
+        range_(f.memory()) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
-    out_.blocked.resize(first_virtual);
+    events_.reserve(3 * f.code.size());
   }
 
   LiveRanges run() {
     gather_events();
-    predecessors_.resize(f_.blocks.size());
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      for (uint32_t s : f_.blocks[b].successors) predecessors_[s].push_back(b);
-    for (uint32_t v = 0; v < f_.virtuals.size(); ++v) virtual_range(v);
+    for (uint32_t v = 0; v < f_.virtuals.size(); ++v)
+      if (ends_[v].first != none) virtual_range(v);
     return std::move(out_);
   }
 
@@ -46,38 +55,41 @@ class RangeBuilder {
   uint32_t end(uint32_t block) const { return 2 * (f_.blocks[block].first + f_.blocks[block].count); }
 
   void gather_events() {
+    RegisterMask flags = mask_of_register(target_.flags_register);
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       const CodeBlock& block = f_.blocks[b];
-      float weight = 1;
-      for (unsigned d = 0; d < std::min<unsigned>(block.depth, 6); ++d) weight *= 8;
       std::fill(std::begin(written_at_), std::end(written_at_), start(b));
       for (uint32_t k = block.first; k < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
         each_register(f_, i, [&](Register r, bool read, bool) {
           if (!read) return;
           if (is_virtual(r))
-            event(r, {2 * k, b, false}, weight);
+            event(r, 2 * k, b, false);
           else
             physical_read(r, 2 * k);
         });
-        for (RegisterMask m = implicit_reads(target_, f_, i); m; m &= m - 1)
+        for (RegisterMask m = implicit_reads(target_, f_, i) & ~flags; m; m &= m - 1)
           physical_read(static_cast<Register>(__builtin_ctzll(m)), 2 * k);
         each_register(f_, i, [&](Register r, bool, bool written) {
           if (!written) return;
           if (is_virtual(r))
-            event(r, {2 * k + 1, b, true}, weight);
+            event(r, 2 * k + 1, b, true);
           else
             physical_write(r, 2 * k + 1);
         });
-        for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
+        for (RegisterMask m = implicit_writes(target_, f_, i) & ~flags; m; m &= m - 1)
           physical_write(static_cast<Register>(__builtin_ctzll(m)), 2 * k + 1);
       }
     }
   }
 
-  void event(Register r, Event e, float weight) {
-    events_[r - first_virtual].push_back(e);
-    out_.weights[r - first_virtual] += weight;
+  void event(Register r, uint32_t position, uint32_t block, bool write) {
+    auto row = static_cast<uint32_t>(events_.size());
+    events_.push_back({position, block, none, write});
+    Ends& ends = ends_[r - first_virtual];
+    (ends.first == none ? ends.first : events_[ends.last].next) = row;
+    ends.last = row;
+    out_.weights[r - first_virtual] += f_.blocks[block].frequency;
   }
   // Physical registers are used within a block only (parameters: from the function's start).
   void physical_read(Register r, uint32_t at) {
@@ -96,16 +108,14 @@ class RangeBuilder {
   // Events come in order of position, so block by block. A read that no write of its block precedes makes the
   // register live at the block's start, hence at the end of all blocks before it.
   void virtual_range(uint32_t v) {
-    const auto& events = events_[v];
-    Segments& out = out_.virtuals[v];
     ++stamp_;
-    work_.clear();
-    for (size_t k = 0; k < events.size();) {
-      uint32_t block = events[k].block, open = start(block), last = 0;
-      bool is_open = !events[k].write;
+    work_.clear(), range_.clear();
+    for (uint32_t k = ends_[v].first; k != none;) {
+      uint32_t block = events_[k].block, open = start(block), last = 0;
+      bool is_open = !events_[k].write;
       if (is_open) live_in(block);
-      for (; k < events.size() && events[k].block == block; ++k) {
-        const Event& e = events[k];
+      for (; k != none && events_[k].block == block; k = events_[k].next) {
+        const Event& e = events_[k];
         if (e.write) {
           // A write right after a read of the same instruction goes on with the segment.
           if (is_open && last > open) {
@@ -113,23 +123,28 @@ class RangeBuilder {
               last = e.position + 1;
               continue;
             }
-            out.push_back({open, last});
+            range_.push_back({open, last});
           }
           open = e.position, is_open = true, last = e.position + 1;
         } else {
           last = e.position + 1;
         }
       }
-      if (is_open) out.push_back({open, last});
+      if (is_open) range_.push_back({open, last});
     }
-    local_ = out.size();
+    local_ = range_.size();
+    bool leaves_blocks = !work_.empty();
     while (!work_.empty()) {
       uint32_t block = work_.back();
       work_.pop_back();
-      for (uint32_t p : predecessors_[block]) live_out(p, out);
+      for (uint32_t p : out_.predecessors.of(block)) live_out(p);
     }
-    std::sort(out.begin(), out.end(), [](const Segment& a, const Segment& b) { return a.from < b.from; });
-    join_neighbours(out);
+    if (leaves_blocks) {
+      std::sort(range_.begin(), range_.end(),
+                [](const Segment& a, const Segment& b) { return a.from < b.from; });
+      join_neighbours(range_);
+    }
+    out_.virtuals[v].assign(range_.begin(), range_.end());
   }
 
   void live_in(uint32_t block) {
@@ -138,26 +153,30 @@ class RangeBuilder {
     work_.push_back(block);
   }
 
-  void live_out(uint32_t block, Segments& out) {
+  void live_out(uint32_t block) {
     // Its own segments in this block are sorted among the first `local_`.
-    auto after = std::upper_bound(out.begin(), out.begin() + static_cast<ptrdiff_t>(local_), end(block) - 1,
-                                  [](uint32_t p, const Segment& s) { return p < s.from; });
-    bool here = after != out.begin() && (after - 1)->from >= start(block);
+    auto after = std::upper_bound(range_.begin(), range_.begin() + static_cast<ptrdiff_t>(local_),
+                                  end(block) - 1, [](uint32_t p, const Segment& s) { return p < s.from; });
+    bool here = after != range_.begin() && (after - 1)->from >= start(block);
     if (!here) {
       if (stamps_[block] == stamp_) return;  // live through, already known
-      out.push_back({start(block), end(block)});
+      range_.push_back({start(block), end(block)});
       live_in(block);
       return;
     }
     (after - 1)->to = end(block);
   }
 
-  LiveRanges out_;  // first: its arena holds what stands below, too
+  LiveRanges out_;
   const Code& f_;
   const Target& target_;
-  std::pmr::vector<std::pmr::vector<Event>> events_;
-  std::pmr::vector<std::pmr::vector<uint32_t>> predecessors_{out_.arena.get()};
-  std::vector<uint32_t> stamps_, work_;
+  std::pmr::vector<Event> events_;
+  struct Ends {
+    uint32_t first = none, last = none;
+  };
+  std::pmr::vector<Ends> ends_;  // of each register's events
+  std::pmr::vector<uint32_t> stamps_, work_;
+  Segments range_;  // of the register at hand
   uint32_t stamp_ = 0;
   size_t local_ = 0;
   uint32_t written_at_[first_virtual] = {};
@@ -165,9 +184,26 @@ class RangeBuilder {
 
 }  // namespace
 
+Predecessors::Predecessors(const Code& f) : first_(f.blocks.size() + 1, f.memory()), sources_(f.memory()) {
+  for (const CodeBlock& b : f.blocks)
+    for (uint32_t s : b.successors) ++first_[s + 1];
+  for (size_t b = 1; b < first_.size(); ++b) first_[b] += first_[b - 1];
+  sources_.resize(first_.back());
+  std::pmr::vector<uint32_t> next(first_, f.memory());
+  for (uint32_t b = 0; b < f.blocks.size(); ++b)
+    for (uint32_t s : f.blocks[b].successors) sources_[next[s]++] = b;
+}
+
 LiveRanges live_ranges(const Code& f, const Target& target) { return RangeBuilder(f, target).run(); }
 
+bool covers(const Segments& s, uint32_t position) {
+  auto after = std::upper_bound(s.begin(), s.end(), position,
+                                [](uint32_t p, const Segment& segment) { return p < segment.from; });
+  return after != s.begin() && position < (after - 1)->to;
+}
+
 bool meet(const Segments& a, const Segments& b) {
+  if (a.empty() || b.empty() || a.back().to <= b.front().from || b.back().to <= a.front().from) return false;
   const Segments &few = a.size() < b.size() ? a : b, &many = a.size() < b.size() ? b : a;
   auto at = many.begin();
   for (const Segment& s : few) {

@@ -4,9 +4,6 @@
 // the register may not be given away.
 #pragma once
 
-#include <memory>
-#include <memory_resource>
-
 #include "porphyry/machine/code.h"
 
 namespace porphyry::machine {
@@ -16,18 +13,31 @@ struct Segment {
 };
 using Segments = std::pmr::vector<Segment>;
 
-struct LiveRanges {
-  // All segments lie in one arena, which goes with the ranges: most registers have one or two.
-  std::unique_ptr<std::pmr::monotonic_buffer_resource> arena =
-      std::make_unique<std::pmr::monotonic_buffer_resource>(8192);
-  std::pmr::vector<Segments> virtuals{arena.get()};  // by register number minus first_virtual
-  std::pmr::vector<Segments> blocked{arena.get()};   // by physical register: where the code itself uses it
-  std::vector<float> weights;                        // uses and writes by how often they run
+// The blocks from which control comes to one.
+class Predecessors {
+ public:
+  explicit Predecessors(const Code& f);
+  std::span<const uint32_t> of(uint32_t block) const {
+    return {sources_.data() + first_[block], first_[block + 1] - first_[block]};
+  }
+
+ private:
+  std::pmr::vector<uint32_t> first_, sources_;  // by block: where its sources begin; those of all blocks
 };
 
-// Near-linear in the code and the segments that come out.
+struct LiveRanges {
+  explicit LiveRanges(const Code& f)
+      : virtuals(f.memory()), blocked(first_virtual, f.memory()), weights(f.memory()), predecessors(f) {}
+  std::pmr::vector<Segments> virtuals;  // by register number minus first_virtual
+  std::pmr::vector<Segments> blocked;   // by physical register: where the code itself uses it; not of flags
+  std::pmr::vector<float> weights;      // uses and writes by how often they run
+  Predecessors predecessors;
+};
+
+// Near-linear in the code and the segments that come out, which lie in the code's memory.
 LiveRanges live_ranges(const Code& f, const Target& target);
 
+bool covers(const Segments& s, uint32_t position);
 bool meet(const Segments& a, const Segments& b);
 // O(log first + second + what of the first stands beside or behind the second), by where they begin.
 Segments merged(Segments a, Segments b);

@@ -7,18 +7,35 @@
 
 namespace porphyry::machine {
 
-Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules)
+Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
+                   std::pmr::memory_resource* memory)
     : module_(module),
       f_(module.function(symbol)),
       rules_(rules),
       target_(rules.target()),
-      dominators_(f_),
-      loops_(f_, dominators_),
-      matcher_(f_, rules),
-      root_of_(f_.instruction_limit()),
-      needed_(f_.value_limit()),
-      registers_(f_.value_limit(), no_register),
-      slots_(f_.instruction_limit(), no_slot) {
+      memory_(memory),
+      dominators_(f_, memory),
+      loops_(f_, dominators_, memory),
+      frequencies_(f_, dominators_, loops_, memory),
+      matcher_(f_, rules, memory),
+      roots_(memory),
+      root_of_(f_.instruction_limit(), memory),
+      needed_(f_.value_limit(), memory),
+      registers_(f_.value_limit(), memory, no_register),
+      slots_(f_.instruction_limit(), memory, no_slot),
+      block_numbers_(f_.block_limit(), memory),
+      layout_(memory),
+      loop_numbers_(f_.block_limit(), memory, no_loop),
+      constants_(f_.value_limit(), memory),
+      pooled_(f_.value_limit(), memory),
+      pooled_literals_(memory),
+      early_constants_(memory),
+      moves_(memory),
+      constant_moves_(memory),
+      rows_(memory),
+      ready_(memory),
+      done_(memory),
+      out_(memory) {
   out_.code.name = module.symbol_name(symbol);
   size_t instructions = f_.instruction_limit();
   out_.rules.resize(instructions);
@@ -35,8 +52,8 @@ Result<Selected> Selector::run() {
   for (size_t k = order.size(); k-- > 0;) mark_needed(order[k]);
   if (!problems_.empty()) return std::move(problems_);
   number_blocks();
-  for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-    if (dominators_.reachable(b)) block(b);
+  number_loops();
+  for (Block b : layout_) block(b);
   if (!problems_.empty()) return std::move(problems_);
   return std::move(out_);
 }
@@ -85,22 +102,38 @@ void Selector::mark_needed(Block b) {
   }
 }
 
+// The function's own order is the author's; only what is unlikely moves out of the way, behind the rest.
 void Selector::number_blocks() {
-  block_numbers_.resize(f_.block_limit());
-  uint32_t n = 0;
-  for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-    if (dominators_.reachable(b)) block_numbers_[b.index] = n++;
+  layout_.reserve(dominators_.order().size());
+  for (bool unlikely : {false, true})
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+      if (!dominators_.reachable(b) || frequencies_.unlikely(b) != unlikely) continue;
+      block_numbers_[b] = static_cast<uint32_t>(layout_.size());
+      layout_.push_back(b);
+    }
+}
+
+// Outer loops first: their headers come first in the order of dominators.
+void Selector::number_loops() {
+  for (Block b : dominators_.order()) {
+    if (!loops_.is_header(b)) continue;
+    Block outer = loops_.outer(b);
+    loop_numbers_[b] = static_cast<uint32_t>(code().loops.size());
+    code().loops.push_back({block_numbers_[b], outer.exists() ? loop_numbers_[outer] : no_loop});
+  }
 }
 
 void Selector::block(Block b) {
-  constants_.clear();
+  ++stretch_;
   origin_ = {};
   CodeBlock m{.origin = b,
               .first = static_cast<uint32_t>(code().code.size()),
-              .depth = static_cast<uint8_t>(std::min(loops_.depth(b), 200u))};
+              .depth = static_cast<uint8_t>(std::min(loops_.depth(b), 200u)),
+              .frequency = frequencies_.of(b)};
+  if (Block header = loops_.header(b); header.exists()) m.loop = loop_numbers_[header];
   Instruction end = f_.terminator(b);
   successors_ = {};
-  for (Edge e : f_.edges(end)) successors_.push_back(block_numbers_[f_.to(e).index]);
+  for (Edge e : f_.edges(end)) successors_.push_back(block_numbers_[f_.to(e)]);
   m.successors = successors_;
   if (b == f_.entry())
     take_parameters();
@@ -157,8 +190,9 @@ CodeOperand Selector::memory_operand(int64_t row, bool written) {
   return {OperandKind::Memory, !written, written, no_register, row};
 }
 
-Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules) {
-  return Selector(module, function, rules).run();
+Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
+                        std::pmr::memory_resource* memory) {
+  return Selector(module, function, rules, memory).run();
 }
 
 }  // namespace porphyry::machine

@@ -26,7 +26,7 @@ void Selector::take_parameters() {
 }
 
 // Arguments into their places; what the callee reads goes to `info`.
-void Selector::pass(Instruction i, size_t first, const std::vector<Type>& types, CallInfo& info) {
+void Selector::pass(Instruction i, size_t first, std::span<const Type> types, CallInfo& info) {
   uint64_t bytes = 0;
   auto where = arrivals(target_.convention, types, bytes);
   code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
@@ -79,12 +79,12 @@ void Selector::call(Instruction i) {
   if (through) target = reads(callee);
   CodeLine& made = put(through ? target_.upkeep.call_through : target_.upkeep.call, {target});
   made.call = static_cast<uint32_t>(code().calls.size() - 1);
-  constants_.clear();  // cheaper made again than kept over a call
+  ++stretch_;  // cheaper made again than kept over a call
   for (size_t k = 0; k < results->size(); ++k) copy(register_of(f_.result(i, k)), (*results)[k]);
 }
 
 // A callee with any arguments asks how many came in float registers.
-void Selector::count_floats(const std::vector<Type>& types, CallInfo& info) {
+void Selector::count_floats(std::span<const Type> types, CallInfo& info) {
   if (target_.convention.float_count < 0) return;
   uint64_t bytes = 0;
   int64_t count = 0;
@@ -148,7 +148,7 @@ void Selector::pass_arguments(Edge e) {
 
 // Ready moves first: those whose target nobody still reads. A cycle goes through one more register.
 // O(moves).
-void Selector::parallel_copy(std::vector<Move>& moves) {
+void Selector::parallel_copy(std::pmr::vector<Move>& moves) {
   if (moves.size() == 1) return copy(moves[0].to, moves[0].from);
   auto row = [&](Register r) -> MoveRow& {
     if (r - first_virtual >= rows_.size()) rows_.resize(code().virtuals.size() + 16);

@@ -81,11 +81,22 @@ uint32_t Selector::slot_of(Instruction reserve) {
   return slot;
 }
 
-uint32_t Selector::pool_entry(uint64_t bits, unsigned bytes) {
-  for (size_t k = 0; k < code().pool.size(); ++k)
-    if (code().pool[k].bits == bits && code().pool[k].bytes == bytes) return static_cast<uint32_t>(k);
-  code().pool.push_back({bits, static_cast<uint8_t>(bytes)});
-  return static_cast<uint32_t>(code().pool.size() - 1);
+uint32_t Selector::pool_entry(Value v) {
+  uint32_t& row = pooled_[v];
+  if (row == 0) {
+    code().pool.push_back({f_.constant_bits(v), static_cast<uint8_t>(f_.type(v).bytes())});
+    row = static_cast<uint32_t>(code().pool.size());
+  }
+  return row - 1;
+}
+
+// Numbers that rules bring along: a few.
+uint32_t Selector::pool_entry(uint64_t bits, uint8_t bytes) {
+  for (uint32_t row : pooled_literals_)
+    if (code().pool[row].bits == bits && code().pool[row].bytes == bytes) return row;
+  code().pool.push_back({bits, bytes});
+  pooled_literals_.push_back(static_cast<uint32_t>(code().pool.size() - 1));
+  return pooled_literals_.back();
 }
 
 CodeLine& Selector::put(FormIndex form, std::initializer_list<CodeOperand> operands) {
@@ -115,9 +126,9 @@ Register Selector::register_of(Value v) {
 // The register a value is in; constants are made on the spot, once a block.
 Register Selector::use(Value v) {
   if (!f_.is_constant(v) || registers_[v] != no_register) return register_of(v);
-  auto [it, is_new] = constants_.try_emplace(v);
-  if (is_new) it->second = make_constant(v, no_register);
-  return it->second;
+  MadeConstant& made = constants_[v];
+  if (made.stretch != stretch_) made = {stretch_, make_constant(v, no_register)};
+  return made.reg;
 }
 
 Register Selector::make_constant(Value v, Register into) {
@@ -144,13 +155,13 @@ void Selector::apply(const Match& m, Instruction i) {
   for (size_t k = 0; k < Match::most_variables; ++k)
     if (m.values[k].exists() && static_cast<int>(k) != root.variable && in_register(m, k))
       registers[k] = use(m.values[k]);
-  memory_.clear();
+  memory_row_count_ = 0;
   for (size_t k = 0; k < Match::most_variables; ++k) {
-    if (m.accesses[k].exists()) memory_.push_back({k, add_address(code_address(m.accesses[k]))});
+    if (m.accesses[k].exists())
+      memory_rows_[memory_row_count_++] = {k, add_address(code_address(m.accesses[k]))};
     if (m.pooled[k].exists()) {
-      CodeAddress a{.anchor = Anchor::Pool,
-                    .anchored = pool_entry(f_.constant_bits(m.pooled[k]), f_.type(m.pooled[k]).bytes())};
-      memory_.push_back({k, add_address(a)});
+      CodeAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(m.pooled[k])};
+      memory_rows_[memory_row_count_++] = {k, add_address(a)};
     }
   }
   Register result = f_.result_count(i) ? register_of(f_.result(i)) : no_register;
@@ -185,8 +196,8 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
       break;
     }
     case SourceKind::Memory:
-      for (auto [k, row] : memory_)
-        if (static_cast<int>(k) == s.variable) o.value = row;
+      for (size_t k = 0; k < memory_row_count_; ++k)
+        if (static_cast<int>(memory_rows_[k].variable) == s.variable) o.value = memory_rows_[k].row;
       break;
     case SourceKind::Built: {
       CodeAddress a{.scale = s.scale};
@@ -198,15 +209,14 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
     }
     case SourceKind::Pool: {
       Value v = m.values[static_cast<size_t>(s.variable)];
-      o.value = add_address(
-          {.anchor = Anchor::Pool, .anchored = pool_entry(f_.constant_bits(v), f_.type(v).bytes())});
+      o.value = add_address({.anchor = Anchor::Pool, .anchored = pool_entry(v)});
       break;
     }
     case SourceKind::PoolLiteral:
       o.value = add_address({.anchor = Anchor::Pool,
                              .anchored = pool_entry(static_cast<uint64_t>(s.number) &
                                                         (s.type.bits() == 32 ? 0xffffffffu : ~0ull),
-                                                    s.type.bytes())});
+                                                    static_cast<uint8_t>(s.type.bytes()))});
       break;
     case SourceKind::Yes: o.value = successors_[0]; break;
     case SourceKind::No: o.value = successors_[1]; break;

@@ -3,18 +3,17 @@
 #pragma once
 
 #include <array>
-#include <unordered_map>
 
 #include "match.h"
 #include "porphyry/analyze/dominators.h"
-#include "porphyry/analyze/loops.h"
+#include "porphyry/analyze/frequency.h"
 #include "porphyry/machine/select.h"
 
 namespace porphyry::machine {
 
 class Selector {
  public:
-  Selector(const Module& module, Symbol symbol, const RuleIndex& rules);
+  Selector(const Module& module, Symbol symbol, const RuleIndex& rules, std::pmr::memory_resource* memory);
   Result<Selected> run();
 
  private:
@@ -48,7 +47,8 @@ class Selector {
   int64_t add_address(const CodeAddress& a);
   CodeAddress code_address(Instruction access);
   uint32_t slot_of(Instruction reserve);
-  uint32_t pool_entry(uint64_t bits, unsigned bytes);
+  uint32_t pool_entry(Value v);
+  uint32_t pool_entry(uint64_t bits, uint8_t bytes);
 
   CodeLine& put(FormIndex form, std::initializer_list<CodeOperand> operands);
   static CodeOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }
@@ -71,6 +71,7 @@ class Selector {
   // select.cpp
 
   void number_blocks();
+  void number_loops();
   void block(Block b);
   void make_early_constants();
   void instruction(Instruction i);
@@ -81,41 +82,57 @@ class Selector {
 
   // select_calls.cpp: calls, arguments of edges
 
-  void pass(Instruction i, size_t first, const std::vector<Type>& types, CallInfo& info);
+  void pass(Instruction i, size_t first, std::span<const Type> types, CallInfo& info);
   std::vector<Type> types_of_operands(Instruction i, size_t first) const;
   RegisterMask lost_over_calls() const;
   void call(Instruction i);
-  void count_floats(const std::vector<Type>& types, CallInfo& info);
+  void count_floats(std::span<const Type> types, CallInfo& info);
   void leave(Instruction i);
   void give_back(Instruction i);
   void pass_arguments(Edge e);
-  void parallel_copy(std::vector<Move>& moves);
+  void parallel_copy(std::pmr::vector<Move>& moves);
 
   const Module& module_;
   const Function& f_;
   const RuleIndex& rules_;
   const Target& target_;
+  std::pmr::memory_resource* memory_;
   Dominators dominators_;
   Loops loops_;
+  Frequencies frequencies_;
   Matcher matcher_;
-  std::vector<Match> roots_;
-  Table<Instruction, uint32_t> root_of_;  // row of roots_
-  Table<Value, uint8_t> needed_;
-  Table<Value, Register> registers_;
-  Table<Instruction, uint32_t> slots_;
-  std::unordered_map<Value, Register> constants_;  // of the block at hand
-  std::vector<Value> early_constants_;
-  std::vector<std::pair<size_t, int64_t>> memory_;
-  std::vector<uint32_t> block_numbers_;
+  std::pmr::vector<Match> roots_;
+  FixedTable<Instruction, uint32_t> root_of_;  // row of roots_
+  FixedTable<Value, uint8_t> needed_;
+  FixedTable<Value, Register> registers_;
+  FixedTable<Instruction, uint32_t> slots_;
+  FixedTable<Block, uint32_t> block_numbers_;
+  std::pmr::vector<Block> layout_;
+  FixedTable<Block, uint32_t> loop_numbers_;  // by header
+  struct MadeConstant {
+    uint32_t stretch = 0;  // of code: up to the next call or block
+    Register reg = no_register;
+  };
+  FixedTable<Value, MadeConstant> constants_;
+  uint32_t stretch_ = 0;
+  FixedTable<Value, uint32_t> pooled_;          // row of the pool, plus one
+  std::pmr::vector<uint32_t> pooled_literals_;  // rows of the pool
+  std::pmr::vector<Value> early_constants_;
+  struct RowOf {
+    size_t variable;
+    int64_t row;  // of addresses
+  };
+  std::array<RowOf, 2 * Match::most_variables> memory_rows_;  // of the rule at hand
+  size_t memory_row_count_ = 0;
   Successors successors_;  // of the block at hand
   struct MoveRow {
     uint32_t readers = 0, writer = 0;  // moves still to read it; the one that writes it, plus one
   };
-  std::vector<Move> moves_;
-  std::vector<std::pair<Register, Value>> constant_moves_;
-  std::vector<MoveRow> rows_;  // by virtual register; empty between edges
-  std::vector<size_t> ready_;
-  std::vector<bool> done_;
+  std::pmr::vector<Move> moves_;
+  std::pmr::vector<std::pair<Register, Value>> constant_moves_;
+  std::pmr::vector<MoveRow> rows_;  // by virtual register; empty between edges
+  std::pmr::vector<size_t> ready_;
+  std::pmr::vector<bool> done_;
   Instruction origin_;
   Diagnostics problems_;
   Selected out_;

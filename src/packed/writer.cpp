@@ -257,7 +257,7 @@ class FunctionPacker {
   const Function& f_;
   std::vector<uint32_t> number_;  // by value
   std::vector<uint32_t> block_number_;
-  std::vector<Block> order_;
+  Blocks order_;
   std::vector<Instruction> instructions_;
   std::vector<Value> constants_;
   std::vector<uint32_t> shape_of_;  // by detail: which address, plus one

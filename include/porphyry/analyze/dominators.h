@@ -6,17 +6,18 @@
 
 #include <vector>
 
-#include "porphyry/ir/function.h"
+#include "porphyry/ir/order.h"
 
 namespace porphyry {
 
 class Dominators {
  public:
-  explicit Dominators(const Function& function);
+  explicit Dominators(const Function& function,
+                      std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
-  bool reachable(Block b) const { return number_.get(b) != 0; }
+  bool reachable(Block b) const { return number_[b] != 0; }
   // Blocks that can be reached, each after its dominators.
-  const std::vector<Block>& order() const { return order_; }
+  const Blocks& order() const { return order_; }
   Block immediate(Block b) const;          // nothing for the entry
   bool dominates(Block a, Block b) const;  // also when equal; O(1)
   // Whether `v` is there when `user` runs. Constants and parameters always are.
@@ -26,10 +27,11 @@ class Dominators {
   std::vector<std::vector<Block>> frontiers(const Function& function) const;
 
  private:
-  std::vector<Block> order_;             // reverse postorder
-  SideTable<Block, uint32_t> number_;    // place in order_ plus one; 0: not reachable
-  std::vector<uint32_t> immediate_;      // by place
-  std::vector<uint32_t> enter_, leave_;  // of a walk over the tree, by place
+  using Numbers = std::pmr::vector<uint32_t>;
+  Blocks order_;                        // reverse postorder
+  FixedTable<Block, uint32_t> number_;  // place in order_ plus one; 0: not reachable
+  Numbers immediate_;                   // by place
+  Numbers enter_, leave_;               // of a walk over the tree, by place
 };
 
 }  // namespace porphyry

@@ -9,17 +9,20 @@ namespace porphyry {
 
 class Loops {
  public:
-  Loops(const Function& function, const Dominators& dominators);
+  Loops(const Function& function, const Dominators& dominators,
+        std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
   // How many loops a block is in; 0 outside of all.
-  unsigned depth(Block b) const { return depth_.get(b); }
+  unsigned depth(Block b) const { return depth_[b]; }
   // The header of the innermost loop around a block.
-  Block header(Block b) const { return header_.get(b); }
-  bool is_header(Block b) const { return header_.get(b) == b; }
+  Block header(Block b) const { return header_[b]; }
+  // The header of the loop around the one with this header; nothing for an outermost one.
+  Block outer(Block header) const { return outer_[header]; }
+  bool is_header(Block b) const { return header_[b] == b; }
 
  private:
-  SideTable<Block, uint32_t> depth_;
-  SideTable<Block, Block> header_;
+  FixedTable<Block, uint32_t> depth_;
+  FixedTable<Block, Block> header_, outer_;
 };
 
 }  // namespace porphyry

@@ -1,8 +1,9 @@
 // Table: a vector indexed by one kind of handle. SideTable: the same, grown on demand, for facts that only
-// some entries have. Plain rows are kept as Rows.
+// some entries have. Plain rows are kept as Rows. FixedTable: of a settled size, in memory of one's choice.
 #pragma once
 
 #include <cassert>
+#include <memory_resource>
 #include <vector>
 
 #include "porphyry/base/ids.h"
@@ -48,6 +49,24 @@ class Table {
 
  private:
   RowsOf<T> rows_;
+};
+
+template <class Handle, class T>
+class FixedTable {
+ public:
+  FixedTable(size_t count, std::pmr::memory_resource* memory, const T& value = T())
+      : rows_(count, value, memory) {}
+  T& operator[](Handle id) {
+    assert(id.index < rows_.size());
+    return rows_[id.index];
+  }
+  const T& operator[](Handle id) const {
+    assert(id.index < rows_.size());
+    return rows_[id.index];
+  }
+
+ private:
+  std::pmr::vector<T> rows_;
 };
 
 // Reading past the end gives the default value; writing grows the table.

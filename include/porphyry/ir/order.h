@@ -1,6 +1,7 @@
 // Orders of blocks.
 #pragma once
 
+#include <memory_resource>
 #include <vector>
 
 #include "porphyry/ir/function.h"
@@ -9,10 +10,12 @@ namespace porphyry {
 
 // The blocks that the entry leads to, each before those that only it leads to; loops are entered at their
 // heads. O(blocks + edges).
-std::vector<Block> reverse_postorder(const Function& function);
+using Blocks = std::pmr::vector<Block>;
+Blocks reverse_postorder(const Function& function,
+                         std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
-// The order to write blocks down in: layout order when each value then stands above its uses, as the text form wants it; else in
-// reverse postorder, those that cannot be reached last. O(size).
-std::vector<Block> readable_order(const Function& function);
+// The order to write blocks down in: layout order when each value then stands above its uses, as the text
+// form wants it; else in reverse postorder, those that cannot be reached last. O(size).
+Blocks readable_order(const Function& function);
 
 }  // namespace porphyry

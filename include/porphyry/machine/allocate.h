@@ -1,10 +1,12 @@
-// Register allocation: a linear scan over live ranges with holes.
+// Register allocation: a linear scan over live ranges with holes, which are split where registers are short.
 //
-// After M. Poletto, V. Sarkar, "Linear Scan Register Allocation" (1999), with the lifetime holes of
-// O. Traub, G. Holloway, M. Smith (1998). Copies are coalesced first where ranges do not meet. A value that
-// finds no register goes to a frame slot as a whole: each use fetches it into a brief register, and the scan
-// runs again; values that one constant instruction makes are made again instead.
-// O(n log n) a round for n instructions and ranges; two or three rounds where there is pressure.
+// After M. Poletto, V. Sarkar, "Linear Scan Register Allocation" (1999), with the lifetime holes of O. Traub,
+// G. Holloway, M. Smith (1998). Copies are coalesced first where ranges do not meet, else they are hints. A
+// value that finds no register for all of its range is split by the loops and runs of uses in it, in the
+// manner of K. Cooper, L. Simpson, "Live Range Splitting in a Graph Coloring Register Allocator" (1998), and
+// the scan runs again; a constant is made again rather than fetched. A register that the caller wants back is
+// used where it saves more than its own saving costs.
+// O(n log n) a round for n instructions and ranges; up to four rounds, more in deep nests of loops.
 #pragma once
 
 #include "porphyry/base/diagnostics.h"
@@ -12,13 +14,30 @@
 
 namespace porphyry::machine {
 
-struct Allocation {
-  Code code;                         // operands name physical registers
-  std::vector<Register> virtual_of;  // by operand of `code`: the virtual register it was; for the checker
-  std::vector<std::pair<Register, Register>> of_address;  // by row of addresses: base and index as they were
-  unsigned rounds = 0;
+// Why a value was split.
+struct Eviction {
+  enum class Why : uint8_t {
+    Crowded,    // all registers hold values whose use costs more
+    Outbid,     // `by` costs more, and its register was wanted
+    NoneLasts,  // calls, or fixed registers, take all that were worth having somewhere in its range
+  };
+  Value value;  // of the IR; nothing for helpers
+  Instruction at;
+  Value by;
+  Why why;
+  float cost;  // of its uses, by how often they run, for each position it takes
 };
 
+struct Allocation {
+  explicit Allocation(Code c) : code(std::move(c)), virtual_of(code.memory()), of_address(code.memory()) {}
+  Code code;                      // operands name physical registers
+  CodeRows<Register> virtual_of;  // by operand of `code`: the virtual register it was; for the checker
+  CodeRows<std::pair<Register, Register>> of_address;  // by row of addresses: base and index as they were
+  unsigned rounds = 0;
+  std::vector<Eviction> evictions;  // in the order in which they came about
+};
+
+// Works in the memory that the code lies in.
 Allocation allocate(Code before, const Target& target);
 
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in

@@ -2,6 +2,7 @@
 // before allocation and physical ones after. No target is named here.
 #pragma once
 
+#include <memory_resource>
 #include <string>
 #include <vector>
 
@@ -44,6 +45,8 @@ struct CodeOperand {
 // Why an instruction is there.
 enum class Role : uint8_t { Program, Move, Save, Fetch, Frame };
 
+inline constexpr uint32_t no_loop = 0xffffffff;
+
 struct CodeLine {
   FormIndex form = copy_form;
   uint8_t operand_count = 0;
@@ -76,13 +79,20 @@ struct CodeBlock {
   Block origin;                   // of the IR
   uint32_t first = 0, count = 0;  // instructions
   Successors successors;
-  uint8_t depth = 0;  // of loops
+  uint8_t depth = 0;        // of loops
+  uint32_t loop = no_loop;  // the innermost one around it
+  float frequency = 1;      // runs of it for one of the function
+};
+
+struct CodeLoop {
+  uint32_t header;           // block
+  uint32_t outer = no_loop;  // the loop around it, which stands before it
 };
 
 struct VirtualRegister {
   uint8_t register_class = 0;
   uint8_t bits = 64;
-  bool brief = false;  // made by spilling: lives for one instruction and is not spilled again
+  bool brief = false;  // made by splitting: lives for one instruction and is not split again
   Value origin;        // of the IR; nothing for helpers
 };
 
@@ -97,16 +107,33 @@ struct PoolEntry {
   uint8_t bytes;
 };
 
+template <class T>
+using CodeRows = std::pmr::vector<T>;
+
 struct Code {
+  // A copy lies in the default memory wherever the original lies.
+  explicit Code(std::pmr::memory_resource* memory = std::pmr::get_default_resource())
+      : code(memory),
+        operands(memory),
+        addresses(memory),
+        blocks(memory),
+        loops(memory),
+        virtuals(memory),
+        slots(memory),
+        calls(memory),
+        pool(memory) {}
+  std::pmr::memory_resource* memory() const { return code.get_allocator().resource(); }
+
   std::string name;
-  std::vector<CodeLine> code;
-  std::vector<CodeOperand> operands;
-  std::vector<CodeAddress> addresses;
-  std::vector<CodeBlock> blocks;
-  std::vector<VirtualRegister> virtuals;  // register number minus first_virtual
-  std::vector<FrameSlot> slots;
-  std::vector<CallInfo> calls;
-  std::vector<PoolEntry> pool;
+  CodeRows<CodeLine> code;
+  CodeRows<CodeOperand> operands;
+  CodeRows<CodeAddress> addresses;
+  CodeRows<CodeBlock> blocks;
+  CodeRows<CodeLoop> loops;
+  CodeRows<VirtualRegister> virtuals;  // register number minus first_virtual
+  CodeRows<FrameSlot> slots;
+  CodeRows<CallInfo> calls;
+  CodeRows<PoolEntry> pool;
   uint64_t outgoing_bytes = 0;  // stack space for arguments of calls
   bool has_calls = false;
   // Filled by the frame stage.

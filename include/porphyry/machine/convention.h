@@ -14,11 +14,11 @@ struct Arrival {
 };
 
 // One for each type; `stack_bytes` grows by the space that arguments on the stack take.
-std::vector<Arrival> arrivals(const Convention& convention, const std::vector<Type>& types,
+std::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
                               uint64_t& stack_bytes);
 
 // Nothing when there are more results than registers for them.
 std::optional<std::vector<Register>> result_registers(const Convention& convention,
-                                                      const std::vector<Type>& types);
+                                                      std::span<const Type> types);
 
 }  // namespace porphyry::machine

@@ -24,8 +24,10 @@ struct LoweredModule {
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
 
-// One function of an already legalized module.
+// One function of an already legalized module. All but the result lies in `memory`, which may be a Scratch
+// that is reset between functions.
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        bool check);
+                                        bool check,
+                                        std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
 }  // namespace porphyry::machine

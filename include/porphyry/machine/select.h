@@ -13,13 +13,17 @@
 namespace porphyry::machine {
 
 struct Selected {
+  explicit Selected(std::pmr::memory_resource* memory) : code(memory) {}
   Code code;
   std::vector<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
   // Instructions that became part of another one's rule: (that one, the inner one), in the order of the code.
   std::vector<std::pair<Instruction, Instruction>> covered;
 };
 
-// The function must be legalized. Fails where no rule of the book covers an operation. O(n log n).
-Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules);
+// The function must be legalized. Fails where no rule of the book covers an operation. Blocks stand in the
+// function's order, unlikely ones behind all others. The code, and what is wanted on the way, lies in
+// `memory`. O(n log n).
+Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
+                        std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
 }  // namespace porphyry::machine

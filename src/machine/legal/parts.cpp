@@ -16,7 +16,7 @@ void Splitter::run() {
       pen_.before(f_.first(f_.entry())).from({});
       function_parameter(v);
     }
-  std::vector<Block> order = reverse_postorder(f_);
+  Blocks order = reverse_postorder(f_);
   std::vector<Block> changed;
   for (Block b : order) {
     bool any = false;

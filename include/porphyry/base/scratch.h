@@ -1,0 +1,38 @@
+// Scratch: the memory for what one function needs on its way through a stage. Taking some is the bump of a
+// pointer, giving it back is nothing, and `reset` frees all of it at once but keeps the blocks: fresh memory
+// is dear, and the next function wants as much.
+#pragma once
+
+#include <cstddef>
+#include <memory>
+#include <memory_resource>
+#include <vector>
+
+namespace porphyry {
+
+class Scratch final : public std::pmr::memory_resource {
+ public:
+  // Everything taken so far is gone. Blocks beyond `kept_bytes` go back to the system.
+  void reset();
+  size_t bytes() const { return total_; }  // of all blocks
+
+ private:
+  static constexpr size_t first_bytes = 64 << 10, kept_bytes = 8 << 20;
+  struct Block {
+    std::unique_ptr<std::byte[]> bytes;
+    size_t size;
+  };
+  void* do_allocate(size_t bytes, size_t align) override;
+  void do_deallocate(void* p, size_t bytes, size_t) override {
+    if (static_cast<std::byte*>(p) + bytes == at_) at_ = static_cast<std::byte*>(p);  // the last one taken
+  }
+  bool do_is_equal(const memory_resource& other) const noexcept override { return this == &other; }
+  void enter(size_t block);
+
+  std::vector<Block> blocks_;
+  size_t block_ = 0;  // the one at hand
+  size_t total_ = 0;
+  std::byte *at_ = nullptr, *end_ = nullptr;
+};
+
+}  // namespace porphyry

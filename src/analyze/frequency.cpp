@@ -1,0 +1,111 @@
+#include "porphyry/analyze/frequency.h"
+
+#include <algorithm>
+
+namespace porphyry {
+namespace {
+
+// Relative chances of edges without weights, and bounds that keep nests of loops finite.
+constexpr float stays = 7, goes = 1, traps = 0.05f;
+constexpr float usual_rounds = 8, most_rounds = 1e4f, most_times = 1e9f;
+constexpr float rare = 0.1f;  // of the likeliest edge's share
+
+}  // namespace
+
+Frequencies::Frequencies(const Function& f, const Dominators& dominators, const Loops& loops,
+                         std::pmr::memory_resource* memory)
+    : f_(f),
+      dominators_(dominators),
+      loops_(loops),
+      times_(f.block_limit(), memory),
+      unlikely_(f.block_limit(), memory),
+      hopeless_(f.block_limit(), memory),
+      shares_(memory) {
+  find_hopeless();
+  // Likely until an edge says so: an entry in unlikely_ is 2 while no way has been found.
+  for (Block b : dominators.order()) unlikely_[b] = 2;
+  if (f.entry().exists()) times_[f.entry()] = 1, unlikely_[f.entry()] = 0;
+  for (Block b : dominators.order()) {
+    if (loops.is_header(b)) times_[b] *= rounds(b);
+    times_[b] = std::min(times_[b], most_times);
+    if (unlikely_[b] == 2) unlikely_[b] = 1;
+    Instruction end = f.terminator(b);
+    if (!end.exists() || f.edge_count(end) == 0) continue;
+    shares(end);
+    float largest = 0;
+    for (const Share& s : shares_) largest = std::max(largest, s.value);
+    for (size_t k = 0; k < shares_.size(); ++k) {
+      Block to = f.to(f.edge(end, k));
+      if (dominators.dominates(to, b)) continue;  // back to a loop's head, which has its rounds
+      times_[to] += times_[b] * shares_[k].value;
+      bool is_rare = shares_[k].value < rare * largest && (!shares_[k].leaves || hopeless_[to]);
+      if (!unlikely_[b] && !is_rare) unlikely_[to] = 0;
+    }
+  }
+}
+
+// Backwards: what ends in a trap, and what leads only there.
+void Frequencies::find_hopeless() {
+  const auto& order = dominators_.order();
+  for (size_t k = order.size(); k-- > 0;) {
+    Instruction end = f_.terminator(order[k]);
+    if (!end.exists()) continue;
+    bool none = f_.op(end) == Op::Trap || f_.edge_count(end) > 0;
+    for (Edge e : f_.edges(end)) none &= hopeless_[f_.to(e)] != 0;
+    hopeless_[order[k]] = none;
+  }
+}
+
+bool Frequencies::contains(Block header, Block b) const {
+  Block h = loops_.header(b);
+  while (h.exists() && h != header) h = loops_.outer(h);
+  return h.exists();
+}
+
+void Frequencies::shares(Instruction branch) {
+  shares_.clear();
+  Block home = f_.block(branch), header = loops_.header(home);
+  bool weighted = false;
+  for (Edge e : f_.edges(branch)) weighted |= f_.weight(e) != Function::no_weight;
+  float sum = 0;
+  for (Edge e : f_.edges(branch)) {
+    bool leaves = header.exists() && !contains(header, f_.to(e));
+    float chance = hopeless_[f_.to(e)] ? traps : leaves ? goes : stays;
+    if (weighted) {
+      uint64_t w = f_.weight(e);
+      chance = w == Function::no_weight ? 1 : std::max(static_cast<float>(w), 1e-3f);
+    }
+    shares_.push_back({chance, leaves});
+    sum += chance;
+  }
+  for (Share& s : shares_) s.value /= sum;
+}
+
+// How often a loop's head runs for each time the loop is entered, when weights around it tell.
+float Frequencies::rounds(Block header) const {
+  double in = 0, back = 0;
+  bool known = true;
+  for (Edge e = f_.first_in(header); e.exists(); e = f_.next_in(e)) {
+    uint64_t w = f_.weight(e);
+    known &= w != Function::no_weight;
+    (dominators_.dominates(header, f_.from(e)) ? back : in) += static_cast<double>(w);
+  }
+  if (known && in > 0) return std::min(static_cast<float>(1 + back / in), most_rounds);
+  // Else one branch that goes on or leaves, at the loop's head or at its end.
+  auto by_branch = [&](Block b) {
+    double on = 0, out = 0;
+    Instruction end = f_.terminator(b);
+    for (Edge e : f_.edges(end)) {
+      if (f_.weight(e) == Function::no_weight) return 0.0f;
+      (contains(header, f_.to(e)) ? on : out) += static_cast<double>(f_.weight(e));
+    }
+    return out > 0 && on > 0 ? std::min(static_cast<float>(1 + on / out), most_rounds) : 0.0f;
+  };
+  if (float n = by_branch(header); n > 0) return n;
+  for (Edge e = f_.first_in(header); e.exists(); e = f_.next_in(e))
+    if (dominators_.dominates(header, f_.from(e)))
+      if (float n = by_branch(f_.from(e)); n > 0) return n;
+  return usual_rounds;
+}
+
+}  // namespace porphyry

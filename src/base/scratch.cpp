@@ -1,0 +1,40 @@
+#include "porphyry/base/scratch.h"
+
+#include <algorithm>
+#include <cstdint>
+
+namespace porphyry {
+
+void Scratch::enter(size_t block) {
+  block_ = block;
+  at_ = blocks_[block].bytes.get();
+  end_ = at_ + blocks_[block].size;
+}
+
+void Scratch::reset() {
+  if (total_ > kept_bytes) blocks_.clear(), total_ = 0;
+  block_ = 0, at_ = end_ = nullptr;
+  if (!blocks_.empty()) enter(0);
+}
+
+void* Scratch::do_allocate(size_t bytes, size_t align) {
+  for (;;) {
+    auto address = reinterpret_cast<uintptr_t>(at_);
+    size_t skipped = (address + align - 1) / align * align - address;
+    if (at_ && skipped + bytes <= static_cast<size_t>(end_ - at_)) {
+      std::byte* out = at_ + skipped;
+      at_ = out + bytes;
+      return out;
+    }
+    if (block_ + 1 < blocks_.size()) {
+      enter(block_ + 1);
+      continue;
+    }
+    size_t size = std::max({first_bytes, std::min(total_, kept_bytes), bytes + align});
+    blocks_.push_back({std::make_unique_for_overwrite<std::byte[]>(size), size});
+    total_ += size;
+    enter(blocks_.size() - 1);
+  }
+}
+
+}  // namespace porphyry

@@ -1,0 +1,176 @@
+#include "scan.h"
+
+#include <algorithm>
+#include <bit>
+#include <limits>
+
+namespace porphyry::machine {
+
+Scan::Scan(const Code& f, const Target& target, const Pieces& pieces)
+    : f_(f),
+      target_(target),
+      pieces_(pieces),
+      ranges_(live_ranges(f, target)),
+      parent_(f.virtuals.size(), f.memory()),
+      hints_(f.virtuals.size(), f.memory()),
+      friends_(f.virtuals.size(), f.memory()),
+      place_(f.virtuals.size(), no_register, f.memory()),
+      split_(f.virtuals.size(), f.memory()),
+      held_(first_virtual, f.memory()),
+      evictions_(f.memory()) {
+  for (uint32_t v = 0; v < parent_.size(); ++v) parent_[v] = v;
+}
+
+void Scan::run() {
+  coalesce();
+  gather_hints();
+  struct Start {
+    uint32_t at, v;
+  };
+  std::pmr::vector<Start> order(f_.memory());
+  order.reserve(parent_.size());
+  for (uint32_t v = 0; v < parent_.size(); ++v)
+    if (parent_[v] == v && !ranges_.virtuals[v].empty()) order.push_back({first(v), v});
+  std::sort(order.begin(), order.end(),
+            [](const Start& a, const Start& b) { return a.at != b.at ? a.at < b.at : a.v < b.v; });
+  for (const Start& s : order) place(s.v);
+}
+
+uint32_t Scan::find(uint32_t v) {
+  while (parent_[v] != v) v = parent_[v] = parent_[parent_[v]];
+  return v;
+}
+
+// Copies whose two registers never hold different wanted values become one register, those that run often
+// first. Pieces of split registers stay apart: they may have to be split again.
+void Scan::coalesce() {
+  struct Copy {
+    float frequency;
+    uint32_t to, from;
+  };
+  std::pmr::vector<Copy> copies(f_.memory());
+  for (const CodeBlock& b : f_.blocks)
+    for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+      const CodeLine& i = f_.code[k];
+      if (i.form != copy_form) continue;
+      Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
+      if (is_virtual(to) && is_virtual(from))
+        copies.push_back({b.frequency, to - first_virtual, from - first_virtual});
+    }
+  std::stable_sort(copies.begin(), copies.end(),
+                   [](const Copy& a, const Copy& b) { return a.frequency > b.frequency; });
+  for (const Copy& c : copies) join(find(c.to), find(c.from));
+}
+
+void Scan::join(uint32_t a, uint32_t b) {
+  if (a == b || pieces_.of[a].scope != Scope::Whole || pieces_.of[b].scope != Scope::Whole) return;
+  if (f_.virtuals[a].register_class != f_.virtuals[b].register_class) return;
+  // A wide value is saved whole: the other one would be, too.
+  if ((f_.virtuals[a].bits > 64) != (f_.virtuals[b].bits > 64)) return;
+  Segments &x = ranges_.virtuals[a], &y = ranges_.virtuals[b];
+  if (meet(x, y)) return;
+  x = merged(std::move(x), std::move(y));
+  y.clear();
+  ranges_.weights[a] += ranges_.weights[b];
+  parent_[b] = a;
+}
+
+// Copies from and to physical registers, and to others that did not coalesce, say where a value would like to
+// be.
+void Scan::gather_hints() {
+  auto befriend = [&](uint32_t a, uint32_t b) {
+    for (uint32_t& f : friends_[a].of)
+      if (f == none) return void(f = b);
+  };
+  for (const CodeLine& i : f_.code) {
+    if (i.form != copy_form) continue;
+    Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
+    if (is_virtual(to) && is_physical(from)) hints_[find(to - first_virtual)] |= mask_of_register(from);
+    if (is_virtual(from) && is_physical(to)) hints_[find(from - first_virtual)] |= mask_of_register(to);
+    if (!is_virtual(to) || !is_virtual(from)) continue;
+    uint32_t a = find(to - first_virtual), b = find(from - first_virtual);
+    if (a != b) befriend(a, b), befriend(b, a);
+  }
+}
+
+RegisterMask Scan::wishes(uint32_t v) const {
+  RegisterMask out = hints_[v];
+  for (uint32_t f : friends_[v].of)
+    if (f != none && place_[f] != no_register) out |= mask_of_register(place_[f]);
+  return out;
+}
+
+float Scan::cost(uint32_t v) const {
+  if (f_.virtuals[v].brief) return std::numeric_limits<float>::infinity();
+  uint32_t length = 1;
+  for (const Segment& s : ranges_.virtuals[v]) length += s.to - s.from;
+  return ranges_.weights[v] / static_cast<float>(length);
+}
+
+// Wished for first, then free to clobber, then kept ones already used; a further kept one only when saving
+// and restoring it pays.
+void Scan::place(uint32_t v) {
+  const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
+  RegisterMask all =
+      ((RegisterMask(1) << c.count) - 1) << c.first & ~mask_of_register(target_.convention.stack);
+  RegisterMask kept = target_.convention.kept, fresh = all & kept & ~used_;
+  constexpr float upkeep = 2;  // a push and a pop for each run of the function
+  bool pays = ranges_.weights[v] >= upkeep || f_.virtuals[v].brief;
+  RegisterMask open = pays ? all : all & ~fresh, wished = wishes(v) & open;
+  if (try_registers(v, wished) || try_registers(v, open & ~kept & ~wished) ||
+      try_registers(v, open & kept & used_ & ~wished) || try_registers(v, open & fresh & ~wished))
+    return;
+  make_room(v, open);
+}
+
+bool Scan::try_registers(uint32_t v, RegisterMask among) {
+  uint32_t now = first(v);
+  for (; among; among &= among - 1) {
+    auto r = static_cast<unsigned>(std::countr_zero(among));
+    auto& there = held_[r];
+    std::erase_if(there, [&](uint32_t o) { return last(o) <= now; });
+    if (std::any_of(there.begin(), there.end(), [&](uint32_t o) { return overlap(v, o); })) continue;
+    if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
+    put(v, r);
+    return true;
+  }
+  return false;
+}
+
+// The cheapest to split goes: this one, or those in its way in one register.
+void Scan::make_room(uint32_t v, RegisterMask among) {
+  float best = cost(v);
+  Register where = no_register;
+  bool only_calls = true;
+  for (RegisterMask m = among; m; m &= m - 1) {
+    auto r = static_cast<unsigned>(std::countr_zero(m));
+    if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
+    only_calls = false;
+    float sum = 0;
+    for (uint32_t o : held_[r])
+      if (overlap(v, o)) sum += cost(o);
+    if (sum < best) best = sum, where = r;
+  }
+  if (where == no_register)
+    return evict(v, first(v), none, only_calls ? Eviction::Why::NoneLasts : Eviction::Why::Crowded);
+  auto& there = held_[where];
+  for (uint32_t o : there)
+    if (overlap(v, o)) evict(o, first(v), v, Eviction::Why::Outbid);
+  std::erase_if(there, [&](uint32_t o) { return split_[o]; });
+  put(v, where);
+}
+
+void Scan::put(uint32_t v, unsigned r) {
+  place_[v] = r;
+  used_ |= mask_of_register(r);
+  held_[r].push_back(v);
+}
+
+void Scan::evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why) {
+  split_[v] = true;
+  place_[v] = no_register;
+  Value by_value = by == none ? Value() : f_.virtuals[by].origin;
+  evictions_.push_back({f_.virtuals[v].origin, f_.code[at / 2].origin, by_value, why, cost(v)});
+}
+
+}  // namespace porphyry::machine

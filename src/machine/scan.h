@@ -1,0 +1,63 @@
+// One round of register allocation: copies coalesce, then a scan over the live ranges gives each register its
+// place, or says which are to be split.
+#pragma once
+
+#include "pieces.h"
+#include "porphyry/machine/allocate.h"
+#include "ranges.h"
+
+namespace porphyry::machine {
+
+class Scan {
+ public:
+  Scan(const Code& f, const Target& target, const Pieces& pieces);
+  void run();
+
+  // Registers that coalesced are one, known by its root.
+  uint32_t root(uint32_t v) const {
+    while (parent_[v] != v) v = parent_[v];
+    return v;
+  }
+  bool any_to_split() const { return !evictions_.empty(); }
+  bool to_split(uint32_t v) const { return split_[root(v)]; }
+  Register place_of(uint32_t v) const { return place_[root(v)]; }
+  const LiveRanges& ranges() const { return ranges_; }
+  std::span<const Eviction> evictions() const { return evictions_; }
+
+ private:
+  static constexpr uint32_t none = 0xffffffff;
+  uint32_t first(uint32_t v) const { return ranges_.virtuals[v].front().from; }
+  uint32_t last(uint32_t v) const { return ranges_.virtuals[v].back().to; }
+  uint32_t find(uint32_t v);
+  void coalesce();
+  void join(uint32_t a, uint32_t b);
+  void gather_hints();
+  bool overlap(uint32_t v, uint32_t other) const {
+    return meet(ranges_.virtuals[v], ranges_.virtuals[other]);
+  }
+  float cost(uint32_t v) const;
+  void place(uint32_t v);
+  bool try_registers(uint32_t v, RegisterMask among);
+  void make_room(uint32_t v, RegisterMask among);
+  RegisterMask wishes(uint32_t v) const;
+  void put(uint32_t v, unsigned r);
+  void evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why);
+
+  const Code& f_;
+  const Target& target_;
+  const Pieces& pieces_;
+  LiveRanges ranges_;
+  std::pmr::vector<uint32_t> parent_;
+  std::pmr::vector<RegisterMask> hints_;  // by root: physical registers it is copied from or to
+  struct Friends {
+    uint32_t of[2] = {none, none};
+  };
+  std::pmr::vector<Friends> friends_;  // by root: others it is copied from or to
+  std::pmr::vector<Register> place_;
+  std::pmr::vector<bool> split_;
+  std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
+  std::pmr::vector<Eviction> evictions_;
+  RegisterMask used_ = 0;
+};
+
+}  // namespace porphyry::machine

@@ -1,0 +1,360 @@
+#include "split.h"
+
+#include <algorithm>
+
+namespace porphyry::machine {
+namespace {
+
+constexpr uint32_t none = Piece::none;
+constexpr uint32_t run_gap = 16;  // instructions between uses that still belong to one run
+
+class RangeSplitter {
+ public:
+  RangeSplitter(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces)
+      : out_(out),
+        f_(out.code),
+        target_(target),
+        scan_(scan),
+        pieces_(pieces),
+        count_(f_.virtuals.size()),
+        starts_(f_.memory()),
+        runs_(count_, f_.memory()),
+        loop_pieces_(f_.memory()),
+        edges_(f_.memory()) {
+    starts_.reserve(f_.blocks.size());
+    for (const CodeBlock& b : f_.blocks) starts_.push_back(b.first);
+  }
+
+  void run() {
+    find_constants();
+    if (!f_.loops.empty()) {
+      find_loop_pieces();
+      bound_loop_pieces();
+    }
+    CodeRows<CodeLine> old(f_.memory());
+    old.swap(f_.code);
+    f_.code.reserve(old.size() + old.size() / 4);
+    size_t edge = 0;
+    for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
+      CodeBlock& b = f_.blocks[block_];
+      uint32_t from = b.first, end = b.first + b.count;
+      b.first = static_cast<uint32_t>(f_.code.size());
+      for (; edge < edges_.size() && edges_[edge].block == block_ && edges_[edge].at_start; ++edge)
+        save(edges_[edge].piece, old[from].origin);
+      for (at_ = from; at_ < end; ++at_) {
+        if (at_ + 1 == end)  // before the jump to the loop's head
+          for (; edge < edges_.size() && edges_[edge].block == block_; ++edge)
+            fetch(edges_[edge].piece, old[at_].origin);
+        instruction(old[at_]);
+      }
+      b.count = static_cast<uint32_t>(f_.code.size()) - b.first;
+    }
+  }
+
+ private:
+  // A piece of a register, by the loop it is for.
+  struct LoopPiece {
+    uint32_t root, loop;
+    bool written;
+    Register reg;
+    bool operator<(const LoopPiece& o) const { return root != o.root ? root < o.root : loop < o.loop; }
+  };
+  // What passes over a loop's boundary.
+  struct EdgeMove {
+    uint32_t block;
+    bool at_start;
+    Register piece;
+    bool operator<(const EdgeMove& o) const {
+      if (block != o.block) return block < o.block;
+      return at_start != o.at_start ? at_start : piece < o.piece;
+    }
+  };
+  struct Run {  // of uses close together, of one root
+    uint32_t block = none, stretch = 0, last = 0;
+    Register reg = no_register;
+  };
+
+  bool splits(Register r) const {
+    return is_virtual(r) && r - first_virtual < count_ && scan_.to_split(r - first_virtual);
+  }
+  uint32_t root(Register r) const { return scan_.root(r - first_virtual); }
+  const Piece& piece(Register r) const { return pieces_.of[r - first_virtual]; }
+
+  // Values whose one write is an instruction that reads no register are made again instead of fetched.
+  void find_constants() {
+    std::pmr::vector<uint8_t> writes(count_, f_.memory());
+    std::pmr::vector<uint32_t> line(count_, f_.memory());
+    for (uint32_t k = 0; k < f_.code.size(); ++k)
+      each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
+        if (!written || !splits(r) || piece(r).scope != Scope::Whole) return;
+        uint32_t v = root(r);
+        writes[v] = static_cast<uint8_t>(writes[v] ? 2 : 1);
+        line[v] = k;
+      });
+    for (uint32_t v = 0; v < count_; ++v) {
+      if (writes[v] != 1 || !is_constant(f_.code[line[v]])) continue;
+      pieces_.of[v].constant = static_cast<uint32_t>(pieces_.constants.size());
+      pieces_.constants.push_back(f_.code[line[v]]);
+    }
+  }
+  bool is_constant(const CodeLine& i) const {
+    if (i.form < first_real_form || i.role == Role::Fetch || target_.form(i.form).reads ||
+        target_.form(i.form).writes)
+      return false;
+    bool registers = false;
+    each_register(f_, i, [&](Register, bool read, bool) { registers |= read; });
+    return !registers && i.operand_count > 0 && f_.of(i)[0].written &&
+           f_.of(i)[0].kind == OperandKind::Register &&
+           (i.operand_count == 1 || f_.of(i)[1].kind == OperandKind::Literal || reads_pool(f_.of(i)[1]));
+  }
+  bool reads_pool(const CodeOperand& o) const {
+    return o.kind == OperandKind::Memory && f_.addresses[static_cast<size_t>(o.value)].anchor == Anchor::Pool;
+  }
+  bool is_remade(Register r) const { return pieces_.of[root(r)].constant != none; }
+
+  // The outermost loop around this block inside the register's own scope. A constant is made again before a
+  // loop only if the loop would have found it there.
+  uint32_t next_loop(Register r, uint32_t block) const {
+    const Piece& p = piece(r);
+    if (p.scope > Scope::Loop) return no_loop;
+    bool remade = is_remade(r);
+    uint32_t next = no_loop, l = f_.blocks[block].loop;
+    for (; l != no_loop && l != p.loop; l = f_.loops[l].outer)
+      if (!remade || live_into(root(r), f_.loops[l].header)) next = l;
+    return l == p.loop ? next : no_loop;
+  }
+  bool live_into(uint32_t v, uint32_t block) const {
+    return covers(scan_.ranges().virtuals[v], 2 * starts_[block]);
+  }
+  bool inside(uint32_t block, uint32_t loop) const {
+    uint32_t l = f_.blocks[block].loop;
+    while (l != no_loop && l != loop) l = f_.loops[l].outer;
+    return l == loop;
+  }
+
+  void find_loop_pieces() {
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
+      if (f_.blocks[b].loop == no_loop) continue;
+      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k)
+        each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
+          if (!splits(r) || moves_own_slot(f_.code[k])) return;
+          uint32_t loop = next_loop(r, b);
+          if (loop != no_loop) loop_pieces_.push_back({root(r), loop, written, no_register});
+        });
+    }
+    std::sort(loop_pieces_.begin(), loop_pieces_.end());
+    size_t kept = 0;
+    for (const LoopPiece& p : loop_pieces_)
+      if (kept && loop_pieces_[kept - 1].root == p.root && loop_pieces_[kept - 1].loop == p.loop)
+        loop_pieces_[kept - 1].written |= p.written;
+      else
+        loop_pieces_[kept++] = p;
+    loop_pieces_.resize(kept);
+    for (LoopPiece& p : loop_pieces_) p.reg = make(p.root, Scope::Loop, p.loop);
+  }
+  Register loop_piece(Register r, uint32_t block) const {
+    uint32_t loop = next_loop(r, block);
+    if (loop == no_loop) return no_register;
+    auto p = std::lower_bound(loop_pieces_.begin(), loop_pieces_.end(), LoopPiece{root(r), loop, false, 0});
+    return p->reg;
+  }
+
+  // A loop's piece is fetched where the loop is entered, and saved where it is left if it was written. Edges
+  // with a branch at one end and a join at the other have been split, so that there is a place for both.
+  void bound_loop_pieces() {
+    const auto& predecessors = scan_.ranges().predecessors;
+    std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(
+        f_.memory());  // (loop, block that control leaves to)
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
+      for (uint32_t s : f_.blocks[b].successors)
+        for (uint32_t l = f_.blocks[b].loop; l != no_loop && !inside(s, l); l = f_.loops[l].outer)
+          exits.push_back({l, s});
+    std::sort(exits.begin(), exits.end());
+    for (const LoopPiece& p : loop_pieces_) {
+      uint32_t header = f_.loops[p.loop].header;
+      if (live_into(p.root, header))
+        for (uint32_t from : predecessors.of(header))
+          if (!inside(from, p.loop)) edges_.push_back({from, false, p.reg});
+      if (!p.written || is_remade(p.root + first_virtual)) continue;
+      for (auto e = std::lower_bound(exits.begin(), exits.end(), std::pair(p.loop, 0u));
+           e != exits.end() && e->first == p.loop; ++e)
+        if (live_into(p.root, e->second)) edges_.push_back({e->second, true, p.reg});
+    }
+    std::sort(edges_.begin(), edges_.end());
+  }
+
+  // A new register that stands for a part of `v`'s range.
+  Register make(uint32_t v, Scope scope, uint32_t loop = no_loop) {
+    make_sure_of_slot(v);
+    VirtualRegister shape = f_.virtuals[v];
+    shape.brief = scope == Scope::Brief;
+    f_.virtuals.push_back(shape);
+    pieces_.of.push_back({scope, loop, pieces_.of[v].slot, pieces_.of[v].constant});
+    return static_cast<Register>(first_virtual + f_.virtuals.size() - 1);
+  }
+
+  // ---- what is inserted. `named` and `other` are the program's registers for the two operands where the
+  // instruction stands for a copy of the program; else the piece's own, twice.
+  void put(FormIndex form, Role role, Instruction origin, Register r, Register named, uint32_t slot,
+           Register other) {
+    f_.code.push_back({.form = form,
+                       .operand_count = 2,
+                       .role = role,
+                       .first_operand = static_cast<uint32_t>(f_.operands.size()),
+                       .origin = origin});
+    bool saves = form == save_form;
+    f_.operands.push_back({OperandKind::Register, saves, !saves, r, 0});
+    f_.operands.push_back({OperandKind::Literal, false, false, no_register, slot});
+    out_.virtual_of.push_back(named);
+    out_.virtual_of.push_back(other);
+  }
+  void make_again(uint32_t constant, Register into, Register named, Instruction origin) {
+    CodeLine i = pieces_.constants[constant];
+    auto first = static_cast<uint32_t>(f_.operands.size());
+    for (uint8_t k = 0; k < i.operand_count; ++k) {
+      f_.operands.push_back(CodeOperand(f_.operands[i.first_operand + k]));
+      out_.virtual_of.push_back(k == 0 ? named : no_register);
+    }
+    f_.operands[first].reg = into;
+    i.first_operand = first;
+    i.role = Role::Fetch;
+    i.origin = origin;
+    f_.code.push_back(i);
+  }
+  void fetch(Register into, Instruction origin) {
+    const Piece& p = piece(into);
+    if (p.constant != none) return make_again(p.constant, into, no_register, origin);
+    put(fetch_form, Role::Fetch, origin, into, into, p.slot, into);
+  }
+  void save(Register from, Instruction origin) {
+    put(save_form, Role::Save, origin, from, from, piece(from).slot, from);
+  }
+
+  // Whether this moves a piece that is split again from or into the slot where its parts lie anyway.
+  bool moves_own_slot(const CodeLine& i) const {
+    if (i.role != Role::Save && i.role != Role::Fetch) return false;
+    Register r = f_.of(i)[0].reg;
+    if (!splits(r) || piece(r).scope == Scope::Whole) return false;
+    if (i.form >= first_real_form) return piece(r).constant != none;
+    return f_.of(i)[1].value == static_cast<int64_t>(piece(r).slot);
+  }
+
+  // The run of uses that this instruction belongs to; nothing when it is the first.
+  Register run_at(Register r) const {
+    const Run& run = runs_[root(r)];
+    bool goes_on = run.block == block_ && run.stretch == stretch_ && at_ - run.last <= run_gap;
+    return goes_on ? run.reg : no_register;
+  }
+  void end_run(Register r) { runs_[root(r)].block = none; }
+
+  // The register that stands for `r` in this instruction, fetched when it is read and not there yet.
+  Register here(Register r, bool read, Instruction origin) {
+    if (Register p = loop_piece(r, block_); p != no_register) return p;
+    Register p = run_at(r);
+    if (p == no_register) {
+      p = make(root(r), piece(r).scope == Scope::Run ? Scope::Brief : Scope::Run);
+      if (read) fetch(p, origin);
+    }
+    // A brief one serves this instruction only.
+    runs_[root(r)] = {block_, stretch_, piece(p).scope == Scope::Brief ? at_ - run_gap : at_, p};
+    return p;
+  }
+  bool in_loop_piece(Register r) const { return loop_piece(r, block_) != no_register; }
+
+  void instruction(const CodeLine& i) {
+    if (moves_own_slot(i) || makes_a_constant(i)) return;
+    if (i.form == copy_form && copy(i)) return;
+    rename(i);
+    if (i.call != 0xffffffff) ++stretch_;
+  }
+  bool makes_a_constant(const CodeLine& i) const {
+    if (i.operand_count == 0 || i.role == Role::Fetch) return false;
+    const CodeOperand& o = f_.of(i)[0];
+    return o.kind == OperandKind::Register && o.written && !o.read && splits(o.reg) &&
+           piece(o.reg).scope == Scope::Whole && is_remade(o.reg) && i.form >= first_real_form;
+  }
+
+  // Copies become fetches, saves or nothing, where no piece is at hand. Whether that is done.
+  bool copy(const CodeLine& i) {
+    CodeOperand to = f_.of(i)[0], from = f_.of(i)[1];
+    Register named_to = out_.virtual_of[i.first_operand], named_from = out_.virtual_of[i.first_operand + 1];
+    bool to_splits = splits(to.reg), from_splits = splits(from.reg);
+    if (!to_splits && !from_splits) return false;
+    if (to_splits && from_splits && root(to.reg) == root(from.reg)) return true;
+    bool from_lies = from_splits && !in_loop_piece(from.reg) && run_at(from.reg) == no_register;
+    bool to_lies = to_splits && !in_loop_piece(to.reg);
+    if (from_lies && !to_splits) {
+      const Piece& p = pieces_.of[root(from.reg)];
+      make_sure_of_slot(root(from.reg));
+      if (p.constant != none)
+        make_again(p.constant, to.reg, named_to, i.origin);
+      else
+        put(fetch_form, Role::Fetch, i.origin, to.reg, named_to, p.slot, named_from);
+      return true;
+    }
+    if (!to_lies) return false;
+    Register source = from_splits ? here(from.reg, true, i.origin) : from.reg;
+    make_sure_of_slot(root(to.reg));
+    put(save_form, Role::Save, i.origin, source, named_from, pieces_.of[root(to.reg)].slot, named_to);
+    end_run(to.reg);
+    return true;
+  }
+  void make_sure_of_slot(uint32_t v) {
+    if (pieces_.of[v].slot != none || pieces_.of[v].constant != none) return;
+    pieces_.of[v].slot = static_cast<uint32_t>(f_.slots.size());
+    unsigned bytes = f_.virtuals[v].bits > 64 ? 16 : 8;
+    f_.slots.push_back({bytes, bytes, 0});
+  }
+
+  void rename(const CodeLine& i) {
+    for (uint8_t k = 0; k < i.operand_count; ++k) {  // reads first: they may want a fetch
+      CodeOperand o = f_.operands[i.first_operand + k];
+      if (o.kind == OperandKind::Register && o.read && splits(o.reg)) {
+        Register now = here(o.reg, true, i.origin);
+        f_.operands[i.first_operand + k].reg = now;
+        if (o.written) note_write(o.reg, now);
+      } else if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {
+        CodeAddress a = f_.addresses[static_cast<size_t>(o.value)];
+        if (splits(a.base)) a.base = here(a.base, true, i.origin);
+        if (splits(a.index)) a.index = here(a.index, true, i.origin);
+        f_.addresses[static_cast<size_t>(o.value)] = a;
+      }
+    }
+    for (uint8_t k = 0; k < i.operand_count; ++k) {
+      CodeOperand o = f_.operands[i.first_operand + k];
+      if (o.kind != OperandKind::Register || o.read || !o.written || !splits(o.reg)) continue;
+      Register now = here(o.reg, false, i.origin);
+      f_.operands[i.first_operand + k].reg = now;
+      note_write(o.reg, now);
+    }
+    f_.code.push_back(i);
+    for (size_t k = 0; k < written_count_; ++k) save(written_[k], i.origin);
+    written_count_ = 0;
+  }
+  void note_write(Register r, Register now) {
+    if (!in_loop_piece(r)) written_[written_count_++] = now;
+  }
+
+  Allocation& out_;
+  Code& f_;
+  const Target& target_;
+  const Scan& scan_;
+  Pieces& pieces_;
+  size_t count_;                       // registers that the scan knows
+  std::pmr::vector<uint32_t> starts_;  // by block: its first instruction, as the scan numbers them
+  std::pmr::vector<Run> runs_;         // by root
+  std::pmr::vector<LoopPiece> loop_pieces_;
+  std::pmr::vector<EdgeMove> edges_;
+  uint32_t block_ = 0, at_ = 0;
+  uint32_t stretch_ = 0;  // of instructions without a call between
+  Register written_[4] = {};
+  size_t written_count_ = 0;
+};
+
+}  // namespace
+
+void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces) {
+  RangeSplitter(out, target, scan, pieces).run();
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,17 @@
+// Rewrites code so that the registers a scan could not place are split into pieces (see pieces.h).
+#pragma once
+
+#include "pieces.h"
+#include "porphyry/machine/allocate.h"
+#include "scan.h"
+
+namespace porphyry::machine {
+
+// O(n log n) in the code.
+void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces);
+
+// Within each block: a fetch of what a register still holds becomes a copy, or nothing; a save that is
+// overwritten before anyone fetches, or that nobody ever fetches, goes. For allocated code. O(n).
+void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces);
+
+}  // namespace porphyry::machine

@@ -1,0 +1,104 @@
+// Saves and fetches that the code around them makes superfluous.
+#include "split.h"
+
+namespace porphyry::machine {
+namespace {
+
+constexpr uint32_t none = Piece::none;
+
+class SlotTidier {
+ public:
+  SlotTidier(Allocation& out, const Target& target, const Pieces& pieces)
+      : f_(out.code),
+        target_(target),
+        ours_(f_.slots.size(), f_.memory()),
+        fetches_(f_.slots.size(), f_.memory()),
+        dead_in_(f_.slots.size(), none, f_.memory()) {
+    for (const Piece& p : pieces.of)
+      if (p.slot != none) ours_[p.slot] = 1;
+  }
+
+  void run() {
+    for (const CodeBlock& b : f_.blocks) forward(b);
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b) backward(b);
+    for (size_t s = 0; s < f_.slots.size(); ++s)
+      if (ours_[s] && !fetches_[s]) f_.slots[s].bytes = 0;
+  }
+
+ private:
+  uint32_t slot_of(const CodeLine& i) const { return static_cast<uint32_t>(f_.of(i)[1].value); }
+
+  void forget(RegisterMask written) {
+    for (; written; written &= written - 1) slot_in_[__builtin_ctzll(written)] = none;
+  }
+
+  // Which slot's value each register holds is known from saves and fetches.
+  void forward(const CodeBlock& b) {
+    std::fill(std::begin(slot_in_), std::end(slot_in_), none);
+    for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+      CodeLine& i = f_.code[k];
+      if (i.form == save_form || i.form == fetch_form) {
+        uint32_t slot = slot_of(i);
+        Register r = f_.of(i)[0].reg;
+        if (i.form == save_form) {
+          for (uint32_t& s : slot_in_)
+            if (s == slot) s = none;
+        } else if (!from_register(i, slot)) {
+          ++fetches_[slot];
+        }
+        slot_in_[r] = slot;
+        continue;
+      }
+      each_register(f_, i, [&](Register r, bool, bool written) {
+        if (written) slot_in_[r] = none;
+      });
+      forget(implicit_writes(target_, f_, i));
+    }
+  }
+
+  // A fetch of what a register holds becomes a copy, or nothing.
+  bool from_register(CodeLine& i, uint32_t slot) {
+    auto operands = f_.of(i);
+    Register into = operands[0].reg, holder = slot_in_[into] == slot ? into : no_register;
+    for (Register r = 0; r < first_virtual && holder == no_register; ++r)
+      if (slot_in_[r] == slot && target_.class_of(r) == target_.class_of(into)) holder = r;
+    if (holder == no_register) return false;
+    i.form = copy_form;
+    operands[0].value = 64;
+    operands[1] = {OperandKind::Register, true, false, holder, 0};
+    return true;
+  }
+
+  // A save is dead when the slot is saved to again in the block before it is fetched, or never fetched.
+  void backward(uint32_t b) {
+    const CodeBlock& block = f_.blocks[b];
+    for (uint32_t k = block.first + block.count; k-- > block.first;) {
+      CodeLine& i = f_.code[k];
+      if (i.form == fetch_form) dead_in_[slot_of(i)] = none;
+      if (i.form != save_form) continue;
+      uint32_t slot = slot_of(i);
+      if (dead_in_[slot] == b || fetches_[slot] == 0) {
+        auto operands = f_.of(i);
+        i.form = copy_form;  // of a register to itself: nothing
+        operands[1] = operands[0];
+        operands[0].read = false, operands[0].written = true;
+      }
+      dead_in_[slot] = b;
+    }
+  }
+
+  Code& f_;
+  const Target& target_;
+  std::pmr::vector<uint8_t> ours_;      // by slot: made by splitting
+  std::pmr::vector<uint32_t> fetches_;  // by slot
+  std::pmr::vector<uint32_t> dead_in_;  // by slot: block in which it is saved to again before it is fetched
+  uint32_t slot_in_[first_virtual] = {};
+};
+
+}  // namespace
+
+void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces) {
+  SlotTidier(out, target, pieces).run();
+}
+
+}  // namespace porphyry::machine
