@@ -16,34 +16,73 @@ bool literal_fits(const FormOperand& o, int64_t v) {
 
 constexpr uint64_t page = 4096;  // the smallest that a processor guards
 
+// Where an instruction's address, label or callee lies, if not in a register.
+struct Reference {
+  EmittedLine::To to = EmittedLine::To::Nothing;
+  uint32_t index = 0;
+  int64_t addend = 0;
+};
+
+// Bytes are written block by block with all jumps short; the jumps are then let out where they have to be, and
+// what stands between them moves as a whole.
 class Emitter {
  public:
-  Emitter(const Code& f, const Target& target) : f_(f), target_(target) {
+  Emitter(const Code& f, const Target& target)
+      : f_(f),
+        target_(target),
+        leads_to_(f.blocks.size(), f.memory()),
+        starts_(f.memory()),
+        jumps_(f.memory()),
+        held_(f.memory()) {
     out_.name = f.name;
     out_.pool.assign(f.pool.begin(), f.pool.end());
     out_.frame_bytes = f.frame_bytes;
     out_.saved = f.saved;
+    out_.bytes.reserve(4 * f.code.size() + 16);
+    out_.lines.reserve(f.code.size() + 8);
+    out_.blocks.reserve(f.blocks.size());
+    starts_.reserve(f.blocks.size());
+    jumps_.reserve(2 * f.blocks.size());
   }
 
   CompiledFunction run() {
     find_empty_blocks();
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
-      block_starts_.push_back(static_cast<uint32_t>(out_.lines.size()));
+      starts_.push_back({here(), static_cast<uint32_t>(jumps_.size()), false});
       if (block_ == 0) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
       for (uint32_t k = b.first; k < b.first + b.count; ++k) instruction(f_.code[k]);
-      straighten(block_starts_.back());
+      straighten();
+      for (const Jump& j : held_) jump(j);
+      held_.clear();
     }
-    relax();
-    write();
+    let_out();
+    move_apart();
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
+      out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target});
     return std::move(out_);
   }
 
  private:
+  struct Start {  // of a block
+    uint32_t offset, next_jump;
+    bool is_target;
+  };
+  struct Jump {
+    FormIndex form;
+    Role role;
+    Instruction origin;
+    uint32_t block;       // where to
+    uint32_t line = 0;    // which it became
+    uint8_t short_size = 0;
+    uint32_t growth = 0;  // bytes that it and those before it have grown
+  };
+
+  uint32_t here() const { return static_cast<uint32_t>(out_.bytes.size()); }
+
   // Blocks that only jump on, once copies within one register are gone: jumps to them go further at once.
   void find_empty_blocks() {
-    leads_to_.resize(f_.blocks.size());
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
       const CodeBlock& block = f_.blocks[b];
@@ -80,217 +119,222 @@ class Emitter {
     return {OperandKind::Register, static_cast<uint8_t>(r), 0, {}};
   }
 
-  EmittedLine& line(FormIndex form, Role role, Instruction origin) {
-    EmittedLine l;
-    l.plain.form = form;
-    l.role = role;
-    l.origin = origin;
-    l.block = block_;
-    out_.lines.push_back(l);
-    return out_.lines.back();
+  // One instruction's bytes and its line.
+  void write(const PlainInstruction& p, Role role, Instruction origin, const Reference& r = {}) {
+    Encoded e = target_.encode(target_, p);
+    uint32_t at = here();
+    out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), e.size, role, r.to});
+    bool open = e.distance_size && (r.to == EmittedLine::To::Symbol || r.to == EmittedLine::To::Pool);
+    if (open) {
+      bool is_pool = r.to == EmittedLine::To::Pool;
+      out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, at + e.distance_at, r.index,
+                             r.addend - (e.size - e.distance_at)});
+      std::fill(e.bytes + e.distance_at, e.bytes + e.distance_at + 4, uint8_t(0));
+    }
+    out_.bytes.insert(out_.bytes.end(), e.bytes, e.bytes + e.size);
   }
 
   void adjust_stack(FormIndex form) {
     if (f_.frame_bytes == 0) return;
-    EmittedLine& l = line(form, Role::Frame, {});
-    l.plain.operands[0] = plain_register(target_.convention.stack);
-    l.plain.operands[1] = {OperandKind::Literal, 0, static_cast<int64_t>(f_.frame_bytes), {}};
-    choose_form(l);
+    PlainInstruction p{form, {plain_register(target_.convention.stack),
+                              {OperandKind::Literal, 0, static_cast<int64_t>(f_.frame_bytes), {}}}};
+    p.form = fitting_form(p, false);
+    write(p, Role::Frame, {});
   }
   void prologue() {
-    for (unsigned r = 0; r < 64; ++r)
+    for (unsigned r = 0; r < first_virtual; ++r)
       if (f_.saved & mask_of_register(r))
-        line(target_.upkeep.push, Role::Frame, {}).plain.operands[0] = plain_register(r);
+        write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
     probe();
     adjust_stack(target_.upkeep.grow);
   }
   // A frame larger than a page is touched page by page from the top, so that a stack that must grow sees each
   // page in turn and one that cannot ends in its guard.
   void probe() {
-    for (uint64_t down = page; down <= f_.frame_bytes; down += page) {
-      EmittedLine& l = line(target_.upkeep.save_general, Role::Frame, {});
-      PlainOperand memory{OperandKind::Memory, 0, 0, {}};
-      memory.address.base = static_cast<int8_t>(target_.convention.stack);
-      memory.address.displacement = -static_cast<int32_t>(down);
-      l.plain.operands[0] = memory;
-      l.plain.operands[1] = plain_register(target_.convention.stack);
-    }
+    for (uint64_t down = page; down <= f_.frame_bytes; down += page)
+      write({target_.upkeep.save_general,
+             {in_frame(-static_cast<int64_t>(down)), plain_register(target_.convention.stack)}},
+            Role::Frame, {});
+  }
+  PlainOperand in_frame(int64_t offset) const {
+    PlainOperand memory{OperandKind::Memory, 0, 0, {}};
+    memory.address.base = static_cast<int8_t>(target_.convention.stack);
+    memory.address.displacement = static_cast<int32_t>(offset);
+    return memory;
   }
   void epilogue() {
     adjust_stack(target_.upkeep.shrink);
-    for (unsigned r = 64; r-- > 0;)
+    for (unsigned r = first_virtual; r-- > 0;)
       if (f_.saved & mask_of_register(r))
-        line(target_.upkeep.pop, Role::Frame, {}).plain.operands[0] = plain_register(r);
+        write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
   }
 
-  PlainAddress plain_address(const CodeAddress& a, EmittedLine& l) const {
+  // Copies, saves and fetches in the book's forms.
+  void own_form(const CodeLine& i) {
+    auto operands = f_.of(i);
+    const Upkeep& u = target_.upkeep;
+    bool general = target_.class_of(operands[0].reg) == 0;
+    PlainOperand first = plain_register(operands[0].reg);
+    if (i.form == copy_form) {
+      if (operands[0].reg == operands[1].reg) return;
+      FormIndex whole = operands[0].value <= 32 ? u.move_general_32 : u.move_general_64;
+      return write({general ? whole : u.move_lanes, {first, plain_register(operands[1].reg)}}, Role::Move,
+                   i.origin);
+    }
+    bool saves = i.form == save_form;
+    const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
+    FormIndex form = general            ? (saves ? u.save_general : u.fetch_general)
+                     : slot.bytes == 16 ? (saves ? u.save_wide : u.fetch_wide)
+                                        : (saves ? u.save_lanes : u.fetch_lanes);
+    PlainOperand memory = in_frame(slot.offset);
+    write(saves ? PlainInstruction{form, {memory, first}} : PlainInstruction{form, {first, memory}}, i.role,
+          i.origin);
+  }
+
+  PlainAddress plain_address(const CodeAddress& a, Reference& r) const {
     PlainAddress p;
     if (a.base != no_register) p.base = static_cast<int8_t>(a.base);
     if (a.index != no_register) p.index = static_cast<int8_t>(a.index);
     p.scale = a.scale;
     p.displacement = static_cast<int32_t>(a.displacement);
     p.relative = a.anchor == Anchor::Symbol || a.anchor == Anchor::Pool;
-    if (a.anchor == Anchor::Symbol) l.symbol = a.anchored, l.symbol_offset = a.displacement;
-    if (a.anchor == Anchor::Pool) l.pool = a.anchored;
+    if (a.anchor == Anchor::Symbol) r = {EmittedLine::To::Symbol, a.anchored, a.displacement};
+    if (a.anchor == Anchor::Pool) r = {EmittedLine::To::Pool, a.anchored, 0};
     return p;
-  }
-
-  // Copies, saves and fetches in the book's forms.
-  void own_form(const CodeLine& i) {
-    auto operands = f_.of(i);
-    if (i.form == copy_form) {
-      Register to = operands[0].reg, from = operands[1].reg;
-      if (to == from) return;
-      bool general = target_.class_of(to) == 0;
-      FormIndex whole =
-          operands[0].value <= 32 ? target_.upkeep.move_general_32 : target_.upkeep.move_general_64;
-      EmittedLine& l = line(general ? whole : target_.upkeep.move_lanes, Role::Move, i.origin);
-      l.plain.operands[0] = plain_register(to);
-      l.plain.operands[1] = plain_register(from);
-      return;
-    }
-    bool saves = i.form == save_form;
-    const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
-    const Upkeep& u = target_.upkeep;
-    FormIndex form = target_.class_of(operands[0].reg) == 0 ? (saves ? u.save_general : u.fetch_general)
-                     : slot.bytes == 16                     ? (saves ? u.save_wide : u.fetch_wide)
-                                                            : (saves ? u.save_lanes : u.fetch_lanes);
-    EmittedLine& l = line(form, i.role, i.origin);
-    PlainOperand memory{OperandKind::Memory, 0, 0, {}};
-    memory.address.base = static_cast<int8_t>(target_.convention.stack);
-    memory.address.displacement = static_cast<int32_t>(slot.offset);
-    l.plain.operands[saves ? 0 : 1] = memory;
-    l.plain.operands[saves ? 1 : 0] = plain_register(operands[0].reg);
   }
 
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
     bool leaves = i.call != 0xffffffff && f_.calls[i.call].leaves;
     if (i.form == target_.upkeep.give_back || leaves) epilogue();
-    EmittedLine& l = line(i.form, i.role, i.origin);
+    PlainInstruction plain{i.form, {}};
+    Reference reference;
     auto operands = f_.of(i);
     for (size_t k = 0; k < operands.size(); ++k) {
       const CodeOperand& o = operands[k];
-      PlainOperand& p = l.plain.operands[k];
+      PlainOperand& p = plain.operands[k];
       p.kind = o.kind;
       switch (o.kind) {
         case OperandKind::Register: p.physical = static_cast<uint8_t>(o.reg); break;
         case OperandKind::Literal: p.literal = o.value; break;
-        case OperandKind::Label: l.target_block = leads_to_[static_cast<size_t>(o.value)]; break;
-        case OperandKind::Symbol: l.symbol = static_cast<uint32_t>(o.value); break;
+        case OperandKind::Label:
+          held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin,
+                           leads_to_[static_cast<size_t>(o.value)]});
+          return;
+        case OperandKind::Symbol: reference = {EmittedLine::To::Symbol, static_cast<uint32_t>(o.value), 0}; break;
         case OperandKind::Memory:
         case OperandKind::Address:
-          p.address = plain_address(f_.addresses[static_cast<size_t>(o.value)], l);
+          p.address = plain_address(f_.addresses[static_cast<size_t>(o.value)], reference);
           break;
       }
     }
-    choose_form(l);
+    // A function may lie anywhere.
+    plain.form = fitting_form(plain, reference.to == EmittedLine::To::Symbol && target_.form(i.form).is_jump);
+    write(plain, i.role, i.origin, reference);
   }
 
-  // The first form of the group that holds the literals and registers; jumps start short.
-  void choose_form(EmittedLine& l) const {
-    FormIndex f = target_.form(l.plain.form).first_in_group;
-    bool far = l.symbol != 0xffffffff && target_.form(f).is_jump;  // a function may lie anywhere
+  // The first form of the group that holds the literals and registers; `far`: the last.
+  FormIndex fitting_form(const PlainInstruction& plain, bool far) const {
+    FormIndex f = target_.form(plain.form).first_in_group;
     for (; target_.form(f).next_in_group; f = target_.form(f).next_in_group) {
       const Form& form = target_.form(f);
       bool fits = !far;
       for (size_t k = 0; k < form.operands.size(); ++k) {
         const FormOperand& o = form.operands[k];
-        const PlainOperand& p = l.plain.operands[k];
+        const PlainOperand& p = plain.operands[k];
         if (o.kind == OperandKind::Literal) fits &= literal_fits(o, p.literal);
         if (o.only >= 0) fits &= o.only == (o.kind == OperandKind::Literal ? p.literal : int64_t(p.physical));
       }
       if (fits) break;
     }
-    l.plain.form = f;
+    return f;
   }
 
-  // A jump to the next block goes; a conditional jump over an unconditional one is turned round.
-  void straighten(uint32_t from) {
-    auto& lines = out_.lines;
-    auto is_jump = [&](size_t k) {
-      if (lines.size() < from + k) return false;
-      const EmittedLine& l = lines[lines.size() - k];
-      return target_.form(l.plain.form).is_jump && l.target_block != 0xffffffff;
-    };
-    if (!is_jump(1)) return;
+  // Of the jumps that end a block, one to the next block goes; a conditional one over an unconditional one is
+  // turned round.
+  void straighten() {
+    if (held_.empty()) return;
     uint32_t next = next_block();
-    bool pair =
-        is_jump(2) && !(lines.size() >= from + 3 && target_.form(lines[lines.size() - 3].plain.form).is_jump);
-    if (pair && lines[lines.size() - 2].target_block == next) {
-      EmittedLine& conditional = lines[lines.size() - 2];
-      FormIndex opposite = target_.form(conditional.plain.form).opposite;
-      if (opposite) {
-        conditional.plain.form = target_.form(opposite).first_in_group;
-        conditional.target_block = lines.back().target_block;
-        lines.pop_back();
+    if (held_.size() == 2 && held_[0].block == next) {
+      if (FormIndex opposite = target_.form(held_[0].form).opposite) {
+        held_[0].form = target_.form(opposite).first_in_group;
+        held_[0].block = held_[1].block;
+        held_.pop_back();
         return;
       }
     }
-    if (lines.back().target_block == next) lines.pop_back();
+    if (held_.back().block == next) held_.pop_back();
+  }
+
+  void jump(const Jump& j) {
+    jumps_.push_back(j);
+    jumps_.back().line = static_cast<uint32_t>(out_.lines.size());
+    write({j.form, {{OperandKind::Label, 0, 0, {}}}}, j.role, j.origin,
+          {EmittedLine::To::Block, j.block, 0});
+    jumps_.back().short_size = out_.lines.back().size;
+  }
+
+  uint32_t growth_before(uint32_t jump) const { return jump ? jumps_[jump - 1].growth : 0; }
+  uint32_t final_start(uint32_t block) const {
+    return starts_[block].offset + growth_before(starts_[block].next_jump);
+  }
+  int64_t distance(size_t k) const {
+    const EmittedLine& l = out_.lines[jumps_[k].line];
+    return int64_t(final_start(jumps_[k].block)) - (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + l.size);
   }
 
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
-  void relax() {
-    block_starts_.push_back(static_cast<uint32_t>(out_.lines.size()));
-    encoded_.reserve(out_.lines.size());
-    for (EmittedLine& l : out_.lines) {
-      encoded_.push_back(target_.encode(target_, l.plain));
-      l.size = encoded_.back().size;
-    }
+  void let_out() {
     for (bool grown = true; grown;) {
       grown = false;
-      place_lines();
-      for (EmittedLine& l : out_.lines) {
-        if (l.target_block == 0xffffffff) continue;
-        int64_t distance = int64_t(offset_of_block(l.target_block)) - (l.offset + l.size);
-        const Form& form = target_.form(l.plain.form);
-        l.plain.operands[0].literal = distance;
-        if (form.operands[0].literal_bits >= 32 || (distance >= -128 && distance < 128)) continue;
-        l.plain.form = form.next_in_group;
-        l.size = target_.encode(target_, l.plain).size;
+      for (size_t k = 0; k < jumps_.size(); ++k) {
+        Jump& j = jumps_[k];
+        const Form& form = target_.form(j.form);
+        int64_t d = distance(k);
+        if (form.operands[0].literal_bits >= 32 || (d >= -128 && d < 128)) continue;
+        j.form = form.next_in_group;
+        out_.lines[j.line].size = target_.encode(target_, {j.form, {{OperandKind::Label, 0, 0, {}}}}).size;
         grown = true;
       }
+      uint32_t sum = 0;
+      for (Jump& j : jumps_) j.growth = sum += out_.lines[j.line].size - j.short_size;
     }
-  }
-  void place_lines() {
-    uint32_t at = 0;
-    for (EmittedLine& l : out_.lines) l.offset = at, at += l.size;
-    end_ = at;
-  }
-  uint32_t offset_of_block(uint32_t b) const {
-    return block_starts_[b] < out_.lines.size() ? out_.lines[block_starts_[b]].offset : end_;
   }
 
-  void write() {
-    std::vector<bool> is_target(f_.blocks.size());
-    out_.bytes.reserve(end_);
-    for (size_t k = 0; k < out_.lines.size(); ++k) {
-      const EmittedLine& l = out_.lines[k];
-      Encoded& e = encoded_[k];
-      if (l.target_block != 0xffffffff) {
-        e = target_.encode(target_, l.plain);  // distances are known now
-        is_target[l.target_block] = true;
-      } else if (e.distance_size) {
-        bool is_pool = l.pool != 0xffffffff;
-        int64_t addend = l.symbol_offset - (e.size - e.distance_at);
-        out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, l.offset + e.distance_at,
-                               is_pool ? l.pool : l.symbol, addend});
-        std::fill(e.bytes + e.distance_at, e.bytes + e.distance_at + 4, uint8_t(0));
+  // Bytes, lines and fixups go to their final places, the last first.
+  void move_apart() {
+    uint32_t end = here();
+    size_t line = out_.lines.size(), fixup = out_.fixups.size();
+    if (!jumps_.empty()) out_.bytes.resize(end + jumps_.back().growth);
+    for (size_t k = jumps_.size(); k-- > 0;) {
+      const Jump& j = jumps_[k];
+      uint32_t from = out_.lines[j.line].offset + j.short_size;
+      if (j.growth) {
+        std::copy_backward(out_.bytes.begin() + from, out_.bytes.begin() + end,
+                           out_.bytes.begin() + end + j.growth);
+        while (line > j.line + 1) out_.lines[--line].offset += j.growth;
+        for (; fixup > 0 && out_.fixups[fixup - 1].offset >= from; --fixup)
+          out_.fixups[fixup - 1].offset += j.growth;
       }
-      out_.bytes.insert(out_.bytes.end(), e.bytes, e.bytes + e.size);
+      line = j.line;
+      EmittedLine& l = out_.lines[line];
+      Encoded e = target_.encode(target_, {j.form, {{OperandKind::Label, 0, distance(k), {}}}});
+      end = l.offset;
+      l.offset += growth_before(static_cast<uint32_t>(k));
+      std::copy(e.bytes, e.bytes + e.size, out_.bytes.begin() + l.offset);
+      starts_[j.block].is_target = true;
     }
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      out_.blocks.push_back({f_.blocks[b].origin, offset_of_block(b), f_.blocks[b].depth, is_target[b]});
+    for (Start& s : starts_) s.offset += growth_before(s.next_jump);
   }
 
   const Code& f_;
   const Target& target_;
   CompiledFunction out_;
-  std::vector<uint32_t> leads_to_;      // by block: itself, or where an empty one jumps to
-  std::vector<uint32_t> block_starts_;  // first line of each block
-  std::vector<Encoded> encoded_;        // by line; those of jumps are made anew
-  uint32_t block_ = 0, end_ = 0;
+  std::pmr::vector<uint32_t> leads_to_;  // by block: itself, or where an empty one jumps to
+  std::pmr::vector<Start> starts_;       // by block
+  std::pmr::vector<Jump> jumps_;         // in order
+  std::pmr::vector<Jump> held_;          // of the block at hand
+  uint32_t block_ = 0;
 };
 
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,
@@ -309,6 +353,12 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
 }  // namespace
 
 CompiledFunction emit(const Code& f, const Target& target) { return Emitter(f, target).run(); }
+
+PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line) {
+  PlainInstruction out;
+  target.decode(target, {f.bytes.data() + line.offset, line.size}, out);
+  return out;
+}
 
 std::string spell(const Target& target, const PlainInstruction& i, std::span<const std::string> names) {
   const Form& form = target.form(i.form);

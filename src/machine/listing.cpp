@@ -12,14 +12,14 @@ namespace porphyry::machine {
 std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
                                        const EmittedLine& line) {
   std::string name;
-  if (line.target_block != 0xffffffff)
-    name = block_text(module, f, c.blocks[line.target_block].origin);
-  else if (line.symbol != 0xffffffff)
-    name = module.symbol_name(Symbol(line.symbol));
-  else if (line.pool != 0xffffffff)
-    name = fmt::format("constant {}", line.pool);
-  if (line.symbol_offset > 0) name += fmt::format(" + {}", line.symbol_offset);
-  if (line.symbol_offset < 0) name += fmt::format(" - {}", -line.symbol_offset);
+  switch (line.to) {
+    case EmittedLine::To::Block: name = block_text(module, f, c.blocks[line.index].origin); break;
+    case EmittedLine::To::Symbol: name = module.symbol_name(Symbol(line.index)); break;
+    case EmittedLine::To::Pool: name = fmt::format("constant {}", line.index); break;
+    case EmittedLine::To::Nothing: break;
+  }
+  if (line.addend > 0) name += fmt::format(" + {}", line.addend);
+  if (line.addend < 0) name += fmt::format(" - {}", -int64_t(line.addend));
   return std::vector<std::string>(4, name);
 }
 
@@ -44,7 +44,8 @@ class Lister {
     for (size_t b = 0, k = 0; b < c_.blocks.size(); ++b) {
       const auto& place = c_.blocks[b];
       ListingBlock block{block_text(module_, f_, place.origin), place.offset, place.depth, {}};
-      for (; k < c_.lines.size() && c_.lines[k].block == b; ++k) block.lines.push_back(line(c_.lines[k]));
+      for (uint32_t end = c_.end_of_block(b); k < c_.lines.size() && c_.lines[k].offset < end; ++k)
+        block.lines.push_back(line(c_.lines[k]));
       out_.blocks.push_back(std::move(block));
     }
     return std::move(out_);
@@ -95,17 +96,18 @@ class Lister {
   ListingLine line(const EmittedLine& l) {
     ListingLine out{.offset = l.offset, .role = l.role};
     out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
-    out.text = spell(target_, l.plain, operand_names(module_, f_, c_, l));
+    PlainInstruction plain = instruction_at(target_, c_, l);
+    out.text = spell(target_, plain, operand_names(module_, f_, c_, l));
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = operation(l.origin);
       out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))
                                             : std::string(info(f_.op(l.origin)).name);
       out.position = position_text(module_, f_.position(l.origin));
     }
-    if (l.pool != 0xffffffff)
+    if (l.to == EmittedLine::To::Pool)
       out.operation += (out.operation.empty() ? "" : "; ") +
-                       fmt::format("constant {} is {}", l.pool, pool_value(c_.pool[l.pool]));
-    count(l);
+                       fmt::format("constant {} is {}", l.index, pool_value(c_.pool[l.index]));
+    count(l, target_.form(plain.form));
     return out;
   }
 
@@ -117,11 +119,10 @@ class Lister {
     return inner + write_text(module_, f_, origin);
   }
 
-  void count(const EmittedLine& l) {
+  void count(const EmittedLine& l, const Form& form) {
     auto& t = out_.totals;
     ++t.instructions;
     t.bytes += l.size;
-    const Form& form = target_.form(l.plain.form);
     for (const FormOperand& o : form.operands)
       if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
     t.moves += l.role == Role::Move;

@@ -151,7 +151,8 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
   if (n.op == Op::Load && f_.is_constant(v) && f_.type(v).is_float() && f_.type(v) == n.result) {
     const PatternNode& place = rule.nodes[static_cast<size_t>(n.children[0])];
     if (f_.constant_bits(v) == 0) return false;  // zero is cheaper made than read
-    m.pooled[static_cast<size_t>(place.variable)] = v;
+    m.values[static_cast<size_t>(place.variable)] = v;
+    m.pooled |= static_cast<uint16_t>(1u << place.variable);
     return true;
   }
   Instruction d = f_.definition(v);
@@ -185,17 +186,13 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   // A match that fails is thrown away by whoever began it, so only a choice of orders needs a copy.
   if (!info(n.op).commutes() || count != 2) return in_order(false, m);
   Match trial = m;
-  bool plain = in_order(false, trial);
-  // Both orders may fit: prefer the one whose overwritten operand has no further use, or fewer costs.
+  bool plain = in_order(false, trial), is_root = &n == &rule.nodes[0];
+  if (plain && !is_root) return m = trial, true;
   Match other = m;
   bool swapped = in_order(true, other);
-  if (plain && swapped && &n == &rule.nodes[0]) {
-    uint32_t a = trial.cost + (tied_and_shared(trial) ? 3 : 0),
-             b = other.cost + (tied_and_shared(other) ? 3 : 0);
-    swapped = b < a;
-  } else if (plain) {
-    swapped = false;
-  }
+  // Both orders may fit: prefer the one whose overwritten operand has no further use, or fewer costs.
+  auto cost = [&](const Match& x) { return x.cost + (tied_and_shared(x) ? 3 : 0); };
+  if (plain && swapped) swapped = cost(other) < cost(trial);
   if (!plain && !swapped) return false;
   m = swapped ? other : trial;
   return true;

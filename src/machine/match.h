@@ -21,7 +21,7 @@ struct Match {
   std::array<Value, most_variables> values{};          // registers and constants
   std::array<Instruction, most_variables> accesses{};  // memory: the load, store or `at` whose address it is
   std::array<Instruction, 3> covered{};                // inner instructions of the pattern
-  std::array<Value, most_variables> pooled{};          // memory: a float constant instead
+  uint16_t pooled = 0;  // memory: a float constant instead, in `values`; a bit a variable
 };
 
 class Matcher {

@@ -89,7 +89,7 @@ void Selector::mark_needed(Block b) {
       root_of_[i] = static_cast<uint32_t>(roots_.size());
       roots_.push_back(*m);
       for (size_t k = 0; k < Match::most_variables; ++k) {
-        if (m->values[k].exists()) need(m->values[k]);
+        if (m->values[k].exists() && !(m->pooled >> k & 1)) need(m->values[k]);
         if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 &&
             in_register(*m, k))
           early_constants_.push_back(m->values[k]);

@@ -159,8 +159,8 @@ void Selector::apply(const Match& m, Instruction i) {
   for (size_t k = 0; k < Match::most_variables; ++k) {
     if (m.accesses[k].exists())
       memory_rows_[memory_row_count_++] = {k, add_address(code_address(m.accesses[k]))};
-    if (m.pooled[k].exists()) {
-      CodeAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(m.pooled[k])};
+    if (m.pooled >> k & 1) {
+      CodeAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(m.values[k])};
       memory_rows_[memory_row_count_++] = {k, add_address(a)};
     }
   }

@@ -39,8 +39,9 @@ class FrameProgram {
         continue;
       }
       if (!frame) continue;
-      bool shrinks = is(l, target_.upkeep.pop) || is(l, target_.upkeep.shrink);
-      bool grows = is(l, target_.upkeep.push) || is(l, target_.upkeep.grow);
+      const PlainInstruction i = instruction_at(target_, f_, l);
+      bool shrinks = is(i, target_.upkeep.pop) || is(i, target_.upkeep.shrink);
+      bool grows = is(i, target_.upkeep.push) || is(i, target_.upkeep.grow);
       if (!shrinks && !grows) continue;  // touches the stack
       if (shrinks && !leaving) {
         leaving = true;
@@ -48,24 +49,24 @@ class FrameProgram {
         advance(l.offset);
         sink_.u8(remember_state);
       }
-      step(l);
+      step(l, i);
     }
   }
 
  private:
-  bool is(const EmittedLine& l, FormIndex form) const {
-    return target_.form(l.plain.form).first_in_group == target_.form(form).first_in_group;
+  bool is(const PlainInstruction& i, FormIndex form) const {
+    return target_.form(i.form).first_in_group == target_.form(form).first_in_group;
   }
 
-  void step(const EmittedLine& l) {
+  void step(const EmittedLine& l, const PlainInstruction& i) {
     const Upkeep& u = target_.upkeep;
-    unsigned number = target_.object.unwind_numbers[l.plain.operands[0].physical];
-    bool pushes = is(l, u.push), pops = is(l, u.pop);
+    unsigned number = target_.object.unwind_numbers[i.operands[0].physical];
+    bool pushes = is(i, u.push), pops = is(i, u.pop);
     if (pushes || pops)
       distance_ += pushes ? 8 : -8;
     else
       distance_ +=
-          static_cast<uint64_t>(is(l, u.grow) ? l.plain.operands[1].literal : -l.plain.operands[1].literal);
+          static_cast<uint64_t>(is(i, u.grow) ? i.operands[1].literal : -i.operands[1].literal);
     advance(l.offset + l.size);
     sink_.u8(def_cfa_offset);
     sink_.uleb(distance_);

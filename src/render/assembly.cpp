@@ -73,26 +73,29 @@ class AssemblyWriter {
     size_t k = 0;
     for (uint32_t b = 0; b < c.blocks.size(); ++b) {
       out_ += block_label(index, b) + ":\n";
-      for (; k < c.lines.size() && c.lines[k].block == b; ++k) line(index, c.lines[k]);
+      for (uint32_t end = c.end_of_block(b); k < c.lines.size() && c.lines[k].offset < end; ++k)
+        line(index, c.lines[k]);
     }
     out_ += fmt::format("    .size {}, . - {}\n", name, name);
   }
 
   void line(size_t index, const EmittedLine& l) {
     std::string name;
-    bool goes = l.plain.form == target_.upkeep.call || target_.form(l.plain.form).is_jump;
-    if (l.target_block != 0xffffffff)
-      name = block_label(index, l.target_block);
-    else if (l.pool != 0xffffffff)
-      name = pool_label(index, l.pool);
-    else if (l.symbol != 0xffffffff) {
-      name = symbol_text(Symbol(l.symbol));
-      if (goes && (!module_.is_function(Symbol(l.symbol)) || module_[Symbol(l.symbol)].is_weak))
-        name += "@PLT";
+    const PlainInstruction i = instruction_at(target_, lowered_.functions[index], l);
+    bool goes = i.form == target_.upkeep.call || target_.form(i.form).is_jump;
+    switch (l.to) {
+      case EmittedLine::To::Block: name = block_label(index, l.index); break;
+      case EmittedLine::To::Pool: name = pool_label(index, l.index); break;
+      case EmittedLine::To::Symbol:
+        name = symbol_text(Symbol(l.index));
+        if (goes && (!module_.is_function(Symbol(l.index)) || module_[Symbol(l.index)].is_weak))
+          name += "@PLT";
+        break;
+      case EmittedLine::To::Nothing: break;
     }
-    if (l.symbol_offset != 0)
-      name += fmt::format(" {} {}", l.symbol_offset < 0 ? "-" : "+", std::abs(l.symbol_offset));
-    out_ += "    " + spell(target_, l.plain, std::vector<std::string>(4, name)) + "\n";
+    if (l.addend != 0)
+      name += fmt::format(" {} {}", l.addend < 0 ? "-" : "+", std::abs(int64_t(l.addend)));
+    out_ += "    " + spell(target_, i, std::vector<std::string>(4, name)) + "\n";
   }
 
   void pool(size_t index) {

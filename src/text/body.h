@@ -73,6 +73,7 @@ class BodyReader {
   using Operands = std::vector<Written>;
 
   // structure
+  void make_room();
   void gather_labels();
   void read_label_header();
   void label();
@@ -85,7 +86,7 @@ class BodyReader {
   void literal(Written& w);
   void lane_list(Written& w);
   bool at_operand() const;
-  void operand_list(Operands& out, char closing, std::string_view what);
+  void operand_list(Operands& out);  // up to the closing bracket
   std::optional<Value> settle(Written& w, std::optional<Type> type);
   std::optional<Value> settle_lanes(Written& w, Type type);
   void not_a_number(const Written& w, std::string_view literal, Type type);

@@ -176,7 +176,7 @@ void BodyReader::call_by_name() {
   auto name = cursor_.name("the name of a function, or an address in [ ]");
   const Signature* signature = name ? callee(t, *name) : nullptr;
   if (!cursor_.expect('(', "before the arguments")) return void(fail());
-  operand_list(p_.written, ')', "the arguments");
+  operand_list(p_.written);
   if (!signature) return void(fail());
   p_.results = signature->results;
   p_.wanted = signature->parameters;
@@ -196,7 +196,7 @@ void BodyReader::call_through() {
   p_.wanted.push_back(module_.pointer_type());
   if (!cursor_.expect(']', "after the function's address")) return void(fail());
   if (!cursor_.expect('(', "before the arguments")) return void(fail());
-  operand_list(p_.written, ')', "the arguments");
+  operand_list(p_.written);
   if (!p_.good || !cursor_.accept('>')) return;
   do {
     auto type = read_type(cursor_, module_);
@@ -222,7 +222,7 @@ bool BodyReader::target() {
   Name n = module_.realm().name(*name);
   bool known = context_.names.has_block(n);
   target.first_argument = p_.arguments.size();
-  if (cursor_.accept('(')) operand_list(p_.arguments, ')', "the arguments");
+  if (cursor_.accept('(')) operand_list(p_.arguments);
   target.argument_count = p_.arguments.size() - target.first_argument;
   if (!known) {
     std::vector<std::string> names;

@@ -106,12 +106,12 @@ Written BodyReader::operand() {
   return w;
 }
 
-void BodyReader::operand_list(Operands& out, char closing, std::string_view what) {
-  while (!cursor_.at_mark(closing) && !cursor_.at_line_end()) {
+void BodyReader::operand_list(Operands& out) {
+  while (!cursor_.at_mark(')') && !cursor_.at_line_end()) {
     out.push_back(operand());
     if (!cursor_.accept(',')) break;
   }
-  if (!cursor_.expect(closing, "after " + std::string(what))) good_ = p_.good = false;
+  if (!cursor_.expect(')', "after the arguments")) good_ = p_.good = false;
 }
 
 void BodyReader::not_a_number(const Written& w, std::string_view literal, Type type) {

@@ -41,6 +41,7 @@ uint32_t BodyReader::run() {
       std::lower_bound(context_.tokens.comments.begin(), context_.tokens.comments.end(),
                        cursor_.peek().offset, [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
       context_.tokens.comments.begin());
+  make_room();
   gather_labels();
   while (cursor_.index() < end_) {
     lone_comments();
@@ -63,6 +64,23 @@ uint32_t BodyReader::run() {
                      "at least one label with instructions that end in return, go, when or trap");
   places_.is_complete = good_;
   return end;
+}
+
+// What so many tokens come to in most programs, so that tables grow at most once.
+void BodyReader::make_room() {
+  size_t tokens = end_ - cursor_.index();
+  const auto& labels = context_.tokens.labels;
+  auto first = std::lower_bound(labels.begin(), labels.end(), cursor_.index());
+  auto blocks = static_cast<size_t>(std::lower_bound(first, labels.end(), end_) - first);
+  function_.expect({.values = tokens / 6 + 8,
+                    .slots = tokens / 3 + 8,
+                    .instructions = tokens / 6 + 2,
+                    .blocks = blocks,
+                    .edges = 2 * blocks,
+                    .constants = tokens / 12 + 2,
+                    .parameters = tokens / 8});
+  places_.instructions.reserve(tokens / 6 + 2);
+  places_.blocks.reserve(blocks);
 }
 
 // Labels come first, so that arguments in `go` know the types they go to.

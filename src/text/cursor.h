@@ -41,8 +41,8 @@ class Cursor {
 
   bool accept(char c) { return at_mark(c) ? (take(), true) : false; }
   bool accept_word(std::string_view word) { return at_word(word) ? (take(), true) : false; }
-  bool expect(char c, std::string_view where) {
-    if (accept(c)) return true;
+  bool expect(char c, std::string_view where) { return accept(c) || miss(c, where); }
+  bool miss(char c, std::string_view where) {
     std::string sign = c == '>' ? "->" : std::string(1, c);
     complain("'" + sign + "' is missing " + std::string(where), "'" + sign + "'");
     return false;

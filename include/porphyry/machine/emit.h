@@ -17,18 +17,16 @@ struct Fixup {
   int64_t addend;  // added to (address of what is meant - address of the four bytes)
 };
 
-// One instruction as it stands in the bytes.
+// One instruction as it stands in the bytes; `instruction_at` tells which.
 struct EmittedLine {
+  enum class To : uint8_t { Nothing, Block, Symbol, Pool };
   uint32_t offset = 0;
-  uint8_t size = 0;
-  PlainInstruction plain;
-  uint32_t block = 0;                  // where it stands
-  uint32_t target_block = 0xffffffff;  // where it jumps
-  uint32_t symbol = 0xffffffff;        // what it calls or addresses
-  uint32_t pool = 0xffffffff;
-  int64_t symbol_offset = 0;  // bytes behind the symbol
-  Role role = Role::Program;
   Instruction origin;
+  uint32_t index = 0;  // of the block it jumps to, the symbol or pool entry it addresses
+  int32_t addend = 0;  // bytes behind the symbol
+  uint8_t size = 0;
+  Role role = Role::Program;
+  To to = To::Nothing;
 };
 
 struct CompiledFunction {
@@ -37,14 +35,17 @@ struct CompiledFunction {
   std::vector<uint8_t> bytes;
   std::vector<Fixup> fixups;
   std::vector<PoolEntry> pool;
-  std::vector<EmittedLine> lines;
+  std::vector<EmittedLine> lines;  // in order of offset
   struct BlockPlace {
     Block origin;
     uint32_t offset;
     uint8_t depth;
     bool is_target;  // something jumps to it
   };
-  std::vector<BlockPlace> blocks;
+  std::vector<BlockPlace> blocks;  // the first line of each is the first at its offset or behind it
+  uint32_t end_of_block(size_t b) const {
+    return b + 1 < blocks.size() ? blocks[b + 1].offset : static_cast<uint32_t>(bytes.size());
+  }
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
   uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterMask saved = 0;
@@ -54,6 +55,9 @@ struct CompiledFunction {
 void lay_out_frame(Code& f, const Target& target);
 
 CompiledFunction emit(const Code& f, const Target& target);
+
+// The instruction of a line, from its bytes.
+PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line);
 
 // An instruction as assembly text. `names` gives the text of labels, symbols and relative addresses, by
 // operand.
