@@ -78,11 +78,6 @@ void Function::erase_block(Block block) {
   row.parameter_count = 0;
 }
 
-Instruction Function::terminator(Block b) const {
-  Instruction last = blocks_[b].last;
-  return last.exists() && info(op(last)).ends_block() ? last : Instruction();
-}
-
 Value Function::add_parameter(Block b, Type type, Name name) {
   BlockRow& row = blocks_[b];
   assert(row.parameter_count < list_limit);

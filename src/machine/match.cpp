@@ -26,25 +26,27 @@ Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::mem
 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;
+  Match m;
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     epoch_[i] = epoch;
     if (f_.has_effect(i)) ++epoch;
     Best& best = best_[i];
     rules_.candidates(f_, i, [&](uint16_t r) {
       if (best.rule_plus_one && target_.rules[r].cost > best.cost) return;  // it only grows
-      auto m = try_rule(r, i);
-      if (!m) return;
+      if (!try_rule(r, i, m)) return;
       // Of two that cost the same, the one that the book has first.
-      bool first = best.rule_plus_one == 0 || m->cost < best.cost ||
-                   (m->cost == best.cost && r + 1 < best.rule_plus_one);
-      if (first) best = {static_cast<uint16_t>(r + 1), m->cost};
+      bool first = best.rule_plus_one == 0 || m.cost < best.cost ||
+                   (m.cost == best.cost && r + 1 < best.rule_plus_one);
+      if (first) best = {static_cast<uint16_t>(r + 1), m.cost};
     });
   }
 }
 
 std::optional<Match> Matcher::best(Instruction i) const {
-  if (best_[i].rule_plus_one == 0) return std::nullopt;
-  return try_rule(static_cast<uint16_t>(best_[i].rule_plus_one - 1), i);
+  Match m;
+  if (best_[i].rule_plus_one == 0 || !try_rule(static_cast<uint16_t>(best_[i].rule_plus_one - 1), i, m))
+    return std::nullopt;
+  return m;
 }
 
 std::optional<Match> Matcher::constant(Value v) const {
@@ -62,22 +64,22 @@ std::optional<Match> Matcher::constant(Value v) const {
   return best;
 }
 
-std::optional<Match> Matcher::try_rule(uint16_t index, Instruction i) const {
+bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   const Rule& rule = target_.rules[index];
   const PatternNode& root = rule.nodes[0];
-  Match m;
+  m = {};
   m.rule = &rule;
   m.index = index;
   m.cost = rule.cost;
   if (f_.result_count(i)) {
-    if (carrier(root.result) != carrier(f_.type(f_.result(i)))) return std::nullopt;
+    if (carrier(root.result) != carrier(f_.type(f_.result(i)))) return false;
     if (root.variable >= 0) m.values[static_cast<size_t>(root.variable)] = f_.result(i);
   }
-  if (!children(rule, root, i, i, m)) return std::nullopt;
+  if (!children(rule, root, i, i, m)) return false;
   for (size_t k = 0; k < rule.variables.size(); ++k)
     if (m.values[k].exists() && static_cast<int>(k) != root.variable) m.cost += cost_of_leaf(m.values[k], i);
   if (tied_and_shared(m)) m.cost += 3;
-  return m;
+  return true;
 }
 
 // A constant that the rule has to have in a register costs an instruction; so does a tree below, as much as

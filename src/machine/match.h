@@ -44,7 +44,7 @@ class Matcher {
   bool same_address(Instruction a, Instruction b) const;
   bool tied_and_shared(const Match& m) const;
   uint32_t cost_of_leaf(Value v, Instruction root) const;
-  std::optional<Match> try_rule(uint16_t index, Instruction i) const;
+  bool try_rule(uint16_t index, Instruction i, Match& m) const;
 
   const Function& f_;
   const RuleIndex& rules_;

@@ -43,6 +43,19 @@ RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
   return out;
 }
 
+// Operands of the root that only constants fit. Memory comes before the operands it is made of.
+uint8_t wanted_constants(const Rule& rule) {
+  uint8_t out = 0;
+  for (size_t k = 0; k < std::size(rule.nodes[0].children); ++k) {
+    int8_t child = rule.nodes[0].children[k];
+    if (child < 0) break;
+    NodeKind kind = rule.nodes[static_cast<size_t>(child)].kind;
+    if (kind == NodeKind::Memory) break;
+    if (kind == NodeKind::Constant || kind == NodeKind::Literal) out |= static_cast<uint8_t>(1u << k);
+  }
+  return out;
+}
+
 }  // namespace
 
 RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target), features_(features) {
@@ -57,7 +70,7 @@ RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target),
         const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
         inner = half_key(n.op, typed(n));
       }
-    entries_.push_back({half_key(root.op, typed(root)) << 16 | inner, r});
+    entries_.push_back({half_key(root.op, typed(root)) << 16 | inner, r, wanted_constants(rule)});
   }
   std::sort(entries_.begin(), entries_.end(),
             [](const Entry& a, const Entry& b) { return a.key != b.key ? a.key < b.key : a.rule < b.rule; });

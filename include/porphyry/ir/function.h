@@ -70,7 +70,10 @@ class Function {
   Instruction first(Block b) const { return blocks_[b].first; }
   Instruction last(Block b) const { return blocks_[b].last; }
   // The instruction that ends the block, when there is one.
-  Instruction terminator(Block b) const;
+  Instruction terminator(Block b) const {
+    Instruction last = blocks_[b].last;
+    return last.exists() && info(op(last)).ends_block() ? last : Instruction();
+  }
   std::span<const Value> parameters(Block b) const {
     return {parameter_pool_.data() + blocks_[b].first_parameter, blocks_[b].parameter_count};
   }

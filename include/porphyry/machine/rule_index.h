@@ -3,6 +3,7 @@
 // after that.
 #pragma once
 
+#include <algorithm>
 #include <vector>
 
 #include "porphyry/ir/function.h"
@@ -25,14 +26,19 @@ class RuleIndex {
   // Rules that may cover the instruction, in no order. O(log rules + those it gives).
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
-    uint32_t root = root_key(f, i), seen[4] = {none, none, none, none};
-    give(root | none, see);
-    for (size_t k = 0; k < f.operand_count(i) && k < 3; ++k) {
+    uint32_t root = root_key(f, i), seen[3] = {none, none, none};
+    uint8_t constants = 0;
+    size_t count = std::min<size_t>(f.operand_count(i), 3);
+    for (size_t k = 0; k < count; ++k)
+      constants |= static_cast<uint8_t>(f.is_constant(f.operand(i, k)) ? 1u << k : 0);
+    if (info(f.op(i)).commutes() && constants) constants = any;
+    give(root | none, constants, see);
+    for (size_t k = 0; k < count; ++k) {
       uint32_t inner = inner_key(f, f.operand(i, k));
       bool again = inner == none;
       for (size_t j = 0; j < k; ++j) again |= seen[j] == inner;
       seen[k] = inner;
-      if (!again) give(root | inner, see);
+      if (!again) give(root | inner, constants, see);
     }
   }
 
@@ -40,13 +46,15 @@ class RuleIndex {
   struct Entry {
     uint32_t key;
     uint16_t rule;
+    uint8_t constants;  // operands that have to be constants, a bit each
   };
   static constexpr uint32_t none = 0xffff;  // no inner node
+  static constexpr uint8_t any = 7;
   static uint32_t root_key(const Function& f, Instruction i);
   static uint32_t inner_key(const Function& f, Value v);
 
   template <class See>
-  void give(uint32_t key, See see) const {
+  void give(uint32_t key, uint8_t constants, See see) const {
     size_t low = 0, high = entries_.size();
     while (low < high) {
       size_t middle = (low + high) / 2;
@@ -55,7 +63,8 @@ class RuleIndex {
       else
         high = middle;
     }
-    for (; low < entries_.size() && entries_[low].key == key; ++low) see(entries_[low].rule);
+    for (; low < entries_.size() && entries_[low].key == key; ++low)
+      if (!(entries_[low].constants & ~constants)) see(entries_[low].rule);
   }
 
   const Target* target_;
