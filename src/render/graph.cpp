@@ -63,7 +63,7 @@ class GraphWriter {
 
   static std::string cut(std::string text) {
     std::replace(text.begin(), text.end(), '\n', ' ');
-    return text.size() <= widest ? text : text.substr(0, widest - 1) + "…";
+    return text.size() <= widest ? text : fmt::format("{:.{}}…", text, widest - 1);
   }
   std::string label(Block b) const {
     std::string out = block_text(module_, f_, b);
