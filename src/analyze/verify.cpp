@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "porphyry/analyze/dominators.h"
+#include "porphyry/base/scratch.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/packed/packed.h"
 #include "porphyry/text/writer.h"
@@ -11,17 +12,21 @@
 namespace porphyry {
 namespace {
 
-// Which names the function being looked at has used, without clearing a table for each function.
-struct UsedNames {
+// What goes from function to function: which names the one being looked at has used, without clearing a table
+// for each, and memory.
+struct Shared {
   SideTable<Name, uint32_t> values, blocks;  // the number of the last function that used it
   uint32_t function = 0;
+  std::vector<Type> operands, results;  // of the instruction being looked at
+  Scratch scratch;
 };
 
 class Verifier {
  public:
-  Verifier(const Module& module, Symbol symbol, const Origin& origin, UsedNames& names)
-      : module_(module), symbol_(symbol), f_(module.function(symbol)), origin_(origin), names_(names) {
-    ++names_.function;
+  Verifier(const Module& module, Symbol symbol, const Origin& origin, Shared& shared)
+      : module_(module), symbol_(symbol), f_(module.function(symbol)), origin_(origin), shared_(shared) {
+    ++shared_.function;
+    shared_.scratch.reset();
   }
 
   Diagnostics run() {
@@ -33,7 +38,7 @@ class Verifier {
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
       complain(f_.entry(), "something goes to the first block", "another block to go to");
-    for (Value v : f_.parameters()) unique(f_.name(v), names_.values, "value");
+    for (Value v : f_.parameters()) unique(f_.name(v), shared_.values, "value");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
     if (whole) dominance();
@@ -43,15 +48,15 @@ class Verifier {
  private:
   void unique(Name n, SideTable<Name, uint32_t>& used, const char* what) {
     if (!n.exists()) return;
-    if (used.get(n) == names_.function && !origin_.places)  // a text's reader says it itself
+    if (used.get(n) == shared_.function && !origin_.places)  // a text's reader says it itself
       complain_function(std::string("two ") + what + "s are called '" + std::string(module_.text(n)) + "'",
                         "a name of its own for each, or none");
-    used.set(n, names_.function);
+    used.set(n, shared_.function);
   }
 
   bool block(Block b) {
-    unique(f_.name(b), names_.blocks, "block");
-    for (Value v : f_.parameters(b)) unique(f_.name(v), names_.values, "value");
+    unique(f_.name(b), shared_.blocks, "block");
+    for (Value v : f_.parameters(b)) unique(f_.name(v), shared_.values, "value");
     Instruction last = f_.terminator(b);
     if (!last.exists()) {
       complain(b, "the block does not end", "return, go, when, choose or trap as its last line");
@@ -62,7 +67,7 @@ class Verifier {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
       for (size_t k = 0; k < f_.result_count(i); ++k)
-        unique(f_.name(f_.result(i, k)), names_.values, "value");
+        unique(f_.name(f_.result(i, k)), shared_.values, "value");
       whole &= has_its_parts(i);
       if (!whole) continue;
       types(i);
@@ -102,20 +107,28 @@ class Verifier {
   }
 
   void types(Instruction i) {
-    operands_.clear(), results_.clear();
-    for (size_t k = 0; k < f_.operand_count(i); ++k) operands_.push_back(f_.type(f_.operand(i, k)));
-    for (size_t k = 0; k < f_.result_count(i); ++k) results_.push_back(f_.type(f_.result(i, k)));
+    shared_.operands.clear(), shared_.results.clear();
+    for (size_t k = 0; k < f_.operand_count(i); ++k) shared_.operands.push_back(f_.type(f_.operand(i, k)));
+    for (size_t k = 0; k < f_.result_count(i); ++k) shared_.results.push_back(f_.type(f_.result(i, k)));
     Op op = f_.op(i);
     if (info(op).layout == Layout::Call) return call(i);
     if (info(op).layout == Layout::CallThrough) return call_through(i);
     if (op == Op::Return)
-      return listed_types(i, operands_, f_.signature().results, "returns", f_.signature());
-    if (auto problem = typing_problem(op, operands_, results_, form(i)))
+      return listed_types(i, shared_.operands, f_.signature().results, "returns", f_.signature());
+    // A text's reader has asked the same of each instruction before it made it.
+    if (origin_.places) return of_module(i);
+    if (auto problem = typing_problem(op, shared_.operands, shared_.results, form(i)))
       return complain(i, problem->message, problem->expected);
-    if (results_.empty() && info(op).result_count())
+    if (shared_.results.empty() && info(op).result_count())
       return complain(i, "'" + std::string(info(op).name) + "' has no result here", "a result");
-    for (Type t : operands_) pointer_width(i, t);
-    for (Type t : results_) pointer_width(i, t);
+    of_module(i);
+  }
+
+  // What types alone do not tell.
+  void of_module(Instruction i) {
+    Op op = f_.op(i);
+    for (Type t : shared_.operands) pointer_width(i, t);
+    for (Type t : shared_.results) pointer_width(i, t);
     if (op == Op::Shuffle) shuffle(i);
     if (op == Op::End && !is_sole(f_.operand(i, 0)))
       complain(i, "this ends what no 'sole' began", "end q, where q = sole p");
@@ -133,8 +146,8 @@ class Verifier {
   }
 
   void shuffle(Instruction i) {
-    unsigned limit = 2 * operands_[0].lanes();
-    for (unsigned k = 0; k < results_[0].lanes(); ++k)
+    unsigned limit = 2 * shared_.operands[0].lanes();
+    for (unsigned k = 0; k < shared_.results[0].lanes(); ++k)
       if (f_.shuffle_lane(i, k) >= limit)
         return complain(i, "there is no lane " + std::to_string(f_.shuffle_lane(i, k)) + " in both operands",
                         "a number below " + std::to_string(limit));
@@ -144,11 +157,11 @@ class Verifier {
     const Signature* signature = module_.signature(f_.symbol(i));
     if (!signature)
       return complain(i, "the call names nothing that can be called", "a function of the module");
-    if (signature->variadic && operands_.size() > signature->parameters.size())
-      operands_.resize(signature->parameters.size());
-    listed_types(i, operands_, signature->parameters, "passes", *signature);
+    if (signature->variadic && shared_.operands.size() > signature->parameters.size())
+      shared_.operands.resize(signature->parameters.size());
+    listed_types(i, shared_.operands, signature->parameters, "passes", *signature);
     bool returns = f_.op(i) == Op::ReturnCall;
-    if ((returns ? f_.signature().results : results_) != signature->results)
+    if ((returns ? f_.signature().results : shared_.results) != signature->results)
       complain(i,
                returns ? "the function called gives other results than this one"
                        : "the call's results are not those of the function",
@@ -156,9 +169,9 @@ class Verifier {
   }
 
   void call_through(Instruction i) {
-    if (operands_.empty() || !operands_[0].is_pointer())
+    if (shared_.operands.empty() || !shared_.operands[0].is_pointer())
       complain(i, "this calls through something that is no pointer", "ptr: the address of a function");
-    if (f_.op(i) == Op::ReturnCallThrough && !results_.empty())
+    if (f_.op(i) == Op::ReturnCallThrough && !shared_.results.empty())
       complain(i, "'return call' has results of its own", "none: they are this function's");
   }
 
@@ -170,8 +183,8 @@ class Verifier {
                info(op).promises ? words_of(info(op).promises, promise_words()) : "no promise");
     uint8_t known = info(op).ends_block() ? uint8_t(permit::ends) : uint8_t(0);
     auto is_float = [](Type t) { return t.is_float(); };
-    if (std::any_of(operands_.begin(), operands_.end(), is_float) ||
-        std::any_of(results_.begin(), results_.end(), is_float))
+    if (std::any_of(shared_.operands.begin(), shared_.operands.end(), is_float) ||
+        std::any_of(shared_.results.begin(), shared_.results.end(), is_float))
       known |= permit::of_floats;
     if (uint8_t wrong = f_.permits(i) & static_cast<uint8_t>(~known))
       complain(i, "permit " + words_of(wrong, permit_words()) + " means nothing here",
@@ -180,7 +193,7 @@ class Verifier {
 
   void access(Instruction i) {
     const Address& a = f_.address(i);
-    Type t = f_.op(i) == Op::Load ? results_[0] : operands_[0];
+    Type t = f_.op(i) == Op::Load ? shared_.results[0] : shared_.operands[0];
     if (a.align == 0 || (a.align & (a.align - 1)) != 0)
       complain(i, "the alignment " + std::to_string(a.align) + " is no power of two", "1, 2, 4, 8, …");
     if (f_.op(i) == Op::Store && (a.early || a.as_unwritten))
@@ -208,17 +221,17 @@ class Verifier {
   void targets(Instruction i) {
     for (Edge e : f_.edges(i)) {
       auto parameters = f_.parameters(f_.to(e));
-      std::string name = "'" + block_text(module_, f_, f_.to(e)) + "'";
+      auto name = [&] { return "'" + block_text(module_, f_, f_.to(e)) + "'"; };
       if (!f_.alive(f_.to(e))) {
         complain(i, "this goes to a block that was erased", "a block of this function");
       } else if (parameters.size() != f_.argument_count(e)) {
-        complain(i, name + " is given " + std::to_string(f_.argument_count(e)) + " arguments",
+        complain(i, name() + " is given " + std::to_string(f_.argument_count(e)) + " arguments",
                  std::to_string(parameters.size()) + ", one for each of its parameters");
       } else {
         for (size_t k = 0; k < parameters.size(); ++k)
           if (f_.type(f_.argument(e, k)) != f_.type(parameters[k]))
             complain(i,
-                     "argument " + std::to_string(k + 1) + " of " + name + " is " +
+                     "argument " + std::to_string(k + 1) + " of " + name() + " is " +
                          f_.type(f_.argument(e, k)).name(),
                      f_.type(parameters[k]).name());
       }
@@ -226,7 +239,7 @@ class Verifier {
   }
 
   void dominance() {
-    Dominators dominators(f_);
+    Dominators dominators(f_, &shared_.scratch);
     for (Block b : dominators.order()) {
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
         for (size_t k = 0; k < f_.operand_count(i); ++k) available(dominators, f_.operand(i, k), i);
@@ -278,9 +291,8 @@ class Verifier {
   Symbol symbol_;
   const Function& f_;
   Origin origin_;
-  UsedNames& names_;
+  Shared& shared_;
   Diagnostics out_;
-  std::vector<Type> operands_, results_;  // of the instruction being looked at
 };
 
 // What a module says besides its functions.
@@ -327,30 +339,39 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
   }
 }
 
+void verify_function(const Module& module, Symbol symbol, const Origin& origin, Shared& shared, Diagnostics& out) {
+  if (origin.places && !origin.places->bodies[symbol.index].is_complete) return;  // its gaps would mislead
+  Diagnostics found = Verifier(module, symbol, origin, shared).run();
+  out.insert(out.end(), std::make_move_iterator(found.begin()), std::make_move_iterator(found.end()));
+}
+
 }  // namespace
 
 Diagnostics verify(const Module& module, Symbol function, const Origin& origin) {
-  UsedNames names;
-  return Verifier(module, function, origin, names).run();
+  Shared shared;
+  return Verifier(module, function, origin, shared).run();
 }
 
 Diagnostics verify(const Module& module, const Origin& origin) {
   Diagnostics out;
   verify_kinds(module, origin, out);
   verify_symbols(module, origin, out);
-  UsedNames names;
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    if (!module.is_function(Symbol(k))) continue;
-    if (origin.places && !origin.places->bodies[k].is_complete) continue;  // its gaps would mislead
-    Diagnostics found = Verifier(module, Symbol(k), origin, names).run();
-    out.insert(out.end(), std::make_move_iterator(found.begin()), std::make_move_iterator(found.end()));
-  }
+  Shared shared;
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) verify_function(module, Symbol(k), origin, shared, out);
   return out;
 }
 
 Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source) {
-  ReadModule read = read_text(realm, source);
-  Diagnostics found = verify(*read.module, {&source, &read.places});
+  Diagnostics found;
+  Shared shared;
+  ReadModule read = read_text(realm, source, [&](ReadModule& so_far, Symbol s) {
+    verify_function(*so_far.module, s, {&source, &so_far.places}, shared, found);
+    so_far.module->function(s).compact();
+  });
+  Origin origin{&source, &read.places};
+  verify_kinds(*read.module, origin, found);
+  verify_symbols(*read.module, origin, found);
   if (read.problems.empty() && found.empty()) {
     read.module->compact();
     return std::move(read.module);

@@ -20,7 +20,7 @@ void Scratch::reset() {
 void* Scratch::do_allocate(size_t bytes, size_t align) {
   for (;;) {
     auto address = reinterpret_cast<uintptr_t>(at_);
-    size_t skipped = (address + align - 1) / align * align - address;
+    size_t skipped = -address & (align - 1);  // align is a power of two
     if (at_ && skipped + bytes <= static_cast<size_t>(end_ - at_)) {
       std::byte* out = at_ + skipped;
       at_ = out + bytes;

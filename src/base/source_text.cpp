@@ -6,8 +6,8 @@ namespace porphyry {
 
 SourceText::SourceText(std::string name, std::string text) : name_(std::move(name)), text_(std::move(text)) {
   starts_.push_back(0);
-  for (size_t i = 0; i < text_.size(); ++i)
-    if (text_[i] == '\n') starts_.push_back(static_cast<uint32_t>(i + 1));
+  for (size_t end = text_.find('\n'); end != std::string::npos; end = text_.find('\n', end + 1))
+    starts_.push_back(static_cast<uint32_t>(end + 1));
 }
 
 SourceText::Place SourceText::place(uint32_t offset) const {

@@ -516,6 +516,7 @@ void Function::house(const Function& content, const Expected& rooms) {
   each_table(*this, content, [&]<class T>(Rows<T>&, const Rows<T>& from, size_t Expected::*count) {
     bytes += House::place_for<T>(room(from, count));
   });
+  if (&content == this && bytes == house_.bytes()) return;  // nothing to be gained
   House next(bytes);
   each_table(*this, content, [&]<class T>(Rows<T>& to, const Rows<T>& from, size_t Expected::*count) {
     next.take_in(to, from, room(from, count), offset);

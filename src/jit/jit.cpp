@@ -216,7 +216,7 @@ std::span<uint8_t> Jit::data(Symbol item) const {
 
 Diagnostics Jit::check_type(std::string_view name, const Signature& wanted) const {
   Symbol s = lowered_.legal->find(name);
-  bool callable = s.exists() && s.index < lowered_.meant.size() && lowered_.legal->signature(s);
+  bool callable = s.exists() && s.index < lowered_.first_parameter.size() && lowered_.legal->signature(s);
   const Signature* is = callable ? &lowered_.meant[s.index] : nullptr;
   if (!is) return {complaint(fmt::format("no function is called '{}'", name), "a function of the module")};
   if (*is == wanted) return {};

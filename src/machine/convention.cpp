@@ -19,10 +19,11 @@ class Dealer {
 
 }  // namespace
 
-std::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
-                              uint64_t& stack_bytes) {
+std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types, uint64_t& stack_bytes,
+                                   std::pmr::memory_resource* memory) {
   Dealer dealer(convention.whole, convention.floats);
-  std::vector<Arrival> out;
+  std::pmr::vector<Arrival> out(memory);
+  out.reserve(types.size());
   for (Type t : types) {
     out.push_back({dealer.next(t), 0});
     if (out.back().reg != no_register) continue;
@@ -34,10 +35,12 @@ std::vector<Arrival> arrivals(const Convention& convention, std::span<const Type
   return out;
 }
 
-std::optional<std::vector<Register>> result_registers(const Convention& convention,
-                                                      std::span<const Type> types) {
+std::optional<std::pmr::vector<Register>> result_registers(const Convention& convention,
+                                                           std::span<const Type> types,
+                                                           std::pmr::memory_resource* memory) {
   Dealer dealer(convention.whole_results, convention.float_results);
-  std::vector<Register> out;
+  std::pmr::vector<Register> out(memory);
+  out.reserve(types.size());
   for (Type t : types) {
     out.push_back(dealer.next(t));
     if (out.back() == no_register) return std::nullopt;

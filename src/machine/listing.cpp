@@ -54,8 +54,8 @@ class Lister {
  private:
   // Where the program's own parameters and results are, each in one part or several.
   void places() {
-    bool own = c_.symbol.index < lowered_.meant.size();
-    const Signature& meant = own ? lowered_.meant[c_.symbol.index] : f_.signature();
+    bool own = c_.symbol.index < lowered_.first_parameter.size();
+    const Signature& meant = lowered_.meant[c_.symbol.index];
     Passing way = passing(target_.convention, meant);
     out_.signature = meant.text();
     uint64_t bytes = 0;
@@ -75,8 +75,10 @@ class Lister {
       if (owner == PassedPart::results_address) memory = place;
     }
     for (size_t k = 0; k < places.size(); ++k) {
-      std::string name =
-          own ? lowered_.parameter_names[c_.symbol.index][k] : value_text(module_, f_, f_.parameters()[k]);
+      Name said = own ? lowered_.parameter_names[lowered_.first_parameter[c_.symbol.index] + k] : Name();
+      std::string name = said.exists() ? shown_name(module_.text(said))
+                         : own         ? fmt::format("v{}", k)
+                                       : value_text(module_, f_, f_.parameters()[k]);
       out_.parameters.push_back({name, meant.parameters[k].name(), places[k]});
     }
     auto registers = result_registers(target_.convention, way.legal.results);

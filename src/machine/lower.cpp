@@ -35,18 +35,17 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   if (!problems.empty()) return problems;
   out.legal = clone(module);
   for (size_t k = 0; k < module.symbol_count(); ++k) {
-    const Signature* is = module.signature(Symbol(k));
-    out.meant.push_back(is ? *is : Signature{});
-    out.parameter_names.emplace_back();
+    out.first_parameter.push_back(static_cast<uint32_t>(out.parameter_names.size()));
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
-    for (Value v : f.parameters()) out.parameter_names.back().push_back(value_text(module, f, v));
+    for (Value v : f.parameters()) out.parameter_names.push_back(f.name(v));
   }
-  legalize(*out.legal, target, coverage);
+  Legalizer legalizer(*out.legal, target, coverage);
   RuleIndex rules(target, features);
   Scratch scratch;
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
+    legalizer.function(Symbol(k));
     scratch.reset();
     auto compiled = lower_function(*out.legal, Symbol(k), rules, options.check_allocation, &scratch);
     if (compiled)
@@ -54,6 +53,7 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
     else
       problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
   }
+  out.meant = legalizer.finish();
   if (!problems.empty()) return problems;
   return out;
 }

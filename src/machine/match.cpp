@@ -22,7 +22,10 @@ Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::mem
       rules_(rules),
       target_(rules.target()),
       best_(function.instruction_limit(), memory),
-      epoch_(function.instruction_limit(), memory) {}
+      matches_(memory),
+      epoch_(function.instruction_limit(), memory) {
+  matches_.reserve(function.instruction_limit());
+}
 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;
@@ -32,21 +35,19 @@ void Matcher::visit(Block b) {
     if (f_.has_effect(i)) ++epoch;
     Best& best = best_[i];
     rules_.candidates(f_, i, [&](uint16_t r) {
-      if (best.rule_plus_one && target_.rules[r].cost > best.cost) return;  // it only grows
+      if (best.row && target_.rules[r].cost > best.cost) return;  // it only grows
       if (!try_rule(r, i, m)) return;
       // Of two that cost the same, the one that the book has first.
-      bool first = best.rule_plus_one == 0 || m.cost < best.cost ||
-                   (m.cost == best.cost && r + 1 < best.rule_plus_one);
-      if (first) best = {static_cast<uint16_t>(r + 1), m.cost};
+      if (!best.row) {
+        matches_.push_back(m);
+        best = {static_cast<uint32_t>(matches_.size()), m.cost};
+      } else if (Match& kept = matches_[best.row - 1];
+                 m.cost < kept.cost || (m.cost == kept.cost && r < kept.index)) {
+        kept = m;
+        best.cost = m.cost;
+      }
     });
   }
-}
-
-std::optional<Match> Matcher::best(Instruction i) const {
-  Match m;
-  if (best_[i].rule_plus_one == 0 || !try_rule(static_cast<uint16_t>(best_[i].rule_plus_one - 1), i, m))
-    return std::nullopt;
-  return m;
 }
 
 std::optional<Match> Matcher::constant(Value v) const {
@@ -164,39 +165,49 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
   return true;
 }
 
+// Whether a node of a pattern is worth trying on a value.
+bool Matcher::may_fit(const PatternNode& n, Value v) const {
+  if (n.kind == NodeKind::Register) return true;
+  if (n.kind != NodeKind::Operation) return f_.is_constant(v);
+  if (f_.is_constant(v)) return n.op == Op::Load && f_.type(v).is_float();
+  Instruction d = f_.definition(v);
+  return d.exists() && f_.op(d) == n.op;
+}
+
+bool Matcher::in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,
+                       Match& m) const {
+  for (size_t k = 0; k < std::size(n.children) && n.children[k] >= 0; ++k) {
+    const PatternNode& child = rule.nodes[static_cast<size_t>(n.children[k])];
+    bool fits = child.kind == NodeKind::Memory
+                    ? memory(child, i, m)
+                    : node(rule, n.children[k], f_.operand(i, swapped ? 1 - k : k), root, m);
+    if (!fits) return false;
+  }
+  return true;
+}
+
+// A match that fails is thrown away by whoever began it, so only a choice of orders needs copies.
 bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root,
                        Match& m) const {
-  size_t count = 0;
-  while (count < 3 && n.children[count] >= 0) ++count;
-  bool pure_address = f_.op(i) == Op::Reserve || f_.op(i) == Op::AddressOf;
-  if (count > 0 && !pure_address && n.op != Op::At && n.op != Op::Load) {
-    size_t typed = typed_operand(f_.op(i), f_.operand_count(i));
+  Op op = f_.op(i);
+  bool pure_address = op == Op::Reserve || op == Op::AddressOf;
+  if (n.children[0] >= 0 && !pure_address && n.op != Op::At && n.op != Op::Load) {
+    size_t typed = typed_operand(op, f_.operand_count(i));
     if (carrier(n.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
   }
-  auto in_order = [&](bool swapped, Match& trial) {
-    for (size_t k = 0; k < count; ++k) {
-      const PatternNode& child = rule.nodes[static_cast<size_t>(n.children[k])];
-      if (child.kind == NodeKind::Memory) {
-        if (!memory(child, i, trial)) return false;
-        continue;
-      }
-      size_t operand = swapped ? 1 - k : k;
-      if (!node(rule, n.children[k], f_.operand(i, operand), root, trial)) return false;
-    }
-    return true;
-  };
-  // A match that fails is thrown away by whoever began it, so only a choice of orders needs a copy.
-  if (!info(n.op).commutes() || count != 2) return in_order(false, m);
-  Match trial = m;
-  bool plain = in_order(false, trial), is_root = &n == &rule.nodes[0];
-  if (plain && !is_root) return m = trial, true;
-  Match other = m;
-  bool swapped = in_order(true, other);
-  // Both orders may fit: prefer the one whose overwritten operand has no further use, or fewer costs.
-  auto cost = [&](const Match& x) { return x.cost + (tied_and_shared(x) ? 3 : 0); };
-  if (plain && swapped) swapped = cost(other) < cost(trial);
-  if (!plain && !swapped) return false;
-  m = swapped ? other : trial;
+  bool has_two = n.children[1] >= 0 && n.children[2] < 0;
+  if (!info(n.op).commutes() || !has_two) return in_order(rule, n, i, root, false, m);
+  auto child = [&](size_t k) -> const PatternNode& { return rule.nodes[static_cast<size_t>(n.children[k])]; };
+  Value a = f_.operand(i, 0), b = f_.operand(i, 1);
+  bool plain = may_fit(child(0), a) && may_fit(child(1), b), swapped = may_fit(child(0), b) && may_fit(child(1), a);
+  if (!plain || !swapped) return (plain || swapped) && in_order(rule, n, i, root, swapped, m);
+  Match before = m;
+  plain = in_order(rule, n, i, root, false, m);
+  bool is_root = &n == &rule.nodes[0];
+  // Both orders may fit: prefer the one whose overwritten operand has no further use.
+  if (plain && (!is_root || !tied_and_shared(m))) return true;
+  if (!in_order(rule, n, i, root, true, before)) return plain;
+  if (!plain || !tied_and_shared(before)) m = before;
   return true;
 }
 

@@ -30,8 +30,9 @@ class Matcher {
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
-  // The cheapest rule for an instruction; nothing when none covers it.
-  std::optional<Match> best(Instruction i) const;
+  // The cheapest match for an instruction; null when no rule covers it. Stays where it is from the visit of its
+  // block on.
+  const Match* best(Instruction i) const { return best_[i].row ? &matches_[best_[i].row - 1] : nullptr; }
   // The cheapest rule that makes a constant.
   std::optional<Match> constant(Value v) const;
 
@@ -43,6 +44,9 @@ class Matcher {
   bool inside(const PatternNode& n, Instruction d, Instruction root) const;
   bool same_address(Instruction a, Instruction b) const;
   bool tied_and_shared(const Match& m) const;
+  bool in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,
+                Match& m) const;
+  bool may_fit(const PatternNode& n, Value v) const;
   uint32_t cost_of_leaf(Value v, Instruction root) const;
   bool try_rule(uint16_t index, Instruction i, Match& m) const;
 
@@ -50,10 +54,11 @@ class Matcher {
   const RuleIndex& rules_;
   const Target& target_;
   struct Best {
-    uint16_t rule_plus_one = 0;
+    uint32_t row = 0;  // of matches_, plus one
     uint32_t cost = 0;
   };
   FixedTable<Instruction, Best> best_;
+  std::pmr::vector<Match> matches_;
   FixedTable<Instruction, uint32_t> epoch_;  // how many writes came before in the block
 };
 

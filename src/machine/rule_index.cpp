@@ -1,6 +1,8 @@
 #include "porphyry/machine/rule_index.h"
 
 #include <algorithm>
+#include <numeric>
+#include <tuple>
 
 #include "match.h"
 #include "porphyry/machine/code.h"
@@ -18,7 +20,8 @@ uint32_t type_code(Type t) {
   return t.bits() == 8 ? 1 : t.bits() == 16 ? 2 : t.bits() == 32 ? 3 : 4;
 }
 
-uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) << 8 | type_code(t); }
+constexpr uint32_t type_codes = 8;
+uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) * type_codes + type_code(t); }
 
 // Which type tells rules of this operation apart; none for those that take an address or a bool.
 bool by_result(Op op) { return op == Op::Load; }
@@ -70,21 +73,27 @@ RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target),
         const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
         inner = half_key(n.op, typed(n));
       }
-    entries_.push_back({half_key(root.op, typed(root)) << 16 | inner, r, wanted_constants(rule)});
+    entries_.push_back({static_cast<uint16_t>(half_key(root.op, typed(root))), static_cast<uint16_t>(inner), r,
+                        wanted_constants(rule)});
   }
   std::sort(entries_.begin(), entries_.end(),
-            [](const Entry& a, const Entry& b) { return a.key != b.key ? a.key < b.key : a.rule < b.rule; });
+            [](const Entry& a, const Entry& b) {
+              return std::tuple(a.root, a.inner, a.rule) < std::tuple(b.root, b.inner, b.rule);
+            });
+  first_.resize(operation_count * type_codes + 1);
+  for (const Entry& e : entries_) ++first_[e.root + 1u];
+  std::partial_sum(first_.begin(), first_.end(), first_.begin());
 }
 
 uint32_t RuleIndex::root_key(const Function& f, Instruction i) {
   Op op = f.op(i);
   if (op == Op::Reserve || op == Op::AddressOf) op = Op::At;  // addresses, too
-  if (by_nothing(op)) return half_key(op, Type()) << 16;
+  if (by_nothing(op)) return half_key(op, Type());
   size_t count = f.operand_count(i);
   Type t = by_result(op) ? f.type(f.result(i))
            : count       ? f.type(f.operand(i, typed_operand(op, count)))
                          : Type();
-  return half_key(op, t) << 16;
+  return half_key(op, t);
 }
 
 uint32_t RuleIndex::inner_key(const Function& f, Value v) {

@@ -18,8 +18,6 @@ Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
       loops_(f_, dominators_, memory),
       frequencies_(f_, dominators_, loops_, memory),
       matcher_(f_, rules, memory),
-      roots_(memory),
-      root_of_(f_.instruction_limit(), memory),
       needed_(f_.value_limit(), memory),
       registers_(f_.value_limit(), memory, no_register),
       slots_(f_.instruction_limit(), memory, no_slot),
@@ -39,7 +37,6 @@ Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
   out_.code.name = module.symbol_name(symbol);
   size_t instructions = f_.instruction_limit();
   out_.rules.resize(instructions);
-  roots_.reserve(instructions);
   code().code.reserve(2 * instructions + 16);
   code().operands.reserve(4 * instructions + 32);
   code().virtuals.reserve(2 * f_.value_limit() + 16);
@@ -80,14 +77,12 @@ void Selector::mark_needed(Block b) {
     if (info(op).calls() || op == Op::Go || op == Op::Return) {
       for (size_t k = 0; k < f_.operand_count(i); ++k) need(f_.operand(i, k));
     } else {
-      auto m = matcher_.best(i);
+      const Match* m = matcher_.best(i);
       if (!m) {
         complain(i, "no rule of " + std::string(target_.name) + " covers this");
         continue;
       }
       out_.rules[i.index] = static_cast<uint16_t>(m->index + 1);
-      root_of_[i] = static_cast<uint32_t>(roots_.size());
-      roots_.push_back(*m);
       for (size_t k = 0; k < Match::most_variables; ++k) {
         if (m->values[k].exists() && !(m->pooled >> k & 1)) need(m->values[k]);
         if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 &&
@@ -168,7 +163,7 @@ void Selector::instruction(Instruction i) {
     return;
   }
   if (out_.rules[i.index] == 0) return;
-  const Match& m = roots_[root_of_[i]];
+  const Match& m = *matcher_.best(i);
   for (Instruction inner : m.covered)
     if (inner.exists()) out_.covered.push_back({i, inner});
   apply(m, i);

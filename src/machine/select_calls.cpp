@@ -8,7 +8,7 @@ namespace porphyry::machine {
 
 void Selector::take_parameters() {
   uint64_t bytes = 0;
-  auto where = arrivals(target_.convention, f_.signature().parameters, bytes);
+  auto where = arrivals(target_.convention, f_.signature().parameters, bytes, memory_);
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg != no_register) {
       Value v = f_.parameters()[k];
@@ -28,9 +28,9 @@ void Selector::take_parameters() {
 // Arguments into their places; what the callee reads goes to `info`.
 void Selector::pass(Instruction i, size_t first, std::span<const Type> types, CallInfo& info) {
   uint64_t bytes = 0;
-  auto where = arrivals(target_.convention, types, bytes);
+  auto where = arrivals(target_.convention, types, bytes, memory_);
   code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
-  std::vector<Register> values;
+  std::pmr::vector<Register> values(memory_);
   for (size_t k = 0; k < where.size(); ++k) values.push_back(use(f_.operand(i, first + k)));
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg == no_register)
@@ -46,8 +46,8 @@ void Selector::pass(Instruction i, size_t first, std::span<const Type> types, Ca
     }
 }
 
-std::vector<Type> Selector::types_of_operands(Instruction i, size_t first) const {
-  std::vector<Type> out;
+std::pmr::vector<Type> Selector::types_of_operands(Instruction i, size_t first) const {
+  std::pmr::vector<Type> out(memory_);
   for (size_t k = first; k < f_.operand_count(i); ++k) out.push_back(f_.type(f_.operand(i, k)));
   return out;
 }
@@ -64,9 +64,9 @@ RegisterMask Selector::lost_over_calls() const {
 void Selector::call(Instruction i) {
   bool through = f_.op(i) == Op::CallThrough;
   auto types = types_of_operands(i, through);
-  std::vector<Type> result_types;
+  std::pmr::vector<Type> result_types(memory_);
   for (size_t k = 0; k < f_.result_count(i); ++k) result_types.push_back(f_.type(f_.result(i, k)));
-  auto results = result_registers(target_.convention, result_types);
+  auto results = result_registers(target_.convention, result_types, memory_);
   if (!results) return complain(i, "there are more results than registers for them");
   code().has_calls = true;
   CallInfo info{.writes = lost_over_calls()};
@@ -88,7 +88,7 @@ void Selector::count_floats(std::span<const Type> types, CallInfo& info) {
   if (target_.convention.float_count < 0) return;
   uint64_t bytes = 0;
   int64_t count = 0;
-  auto where = arrivals(target_.convention, types, bytes);
+  auto where = arrivals(target_.convention, types, bytes, memory_);
   for (size_t k = 0; k < types.size(); ++k) count += types[k].is_float() && where[k].reg != no_register;
   Register at = static_cast<Register>(target_.convention.float_count);
   put(target_.upkeep.move_literal, {writes(at), {OperandKind::Literal, false, false, no_register, count}});
@@ -113,10 +113,10 @@ void Selector::leave(Instruction i) {
 }
 
 void Selector::give_back(Instruction i) {
-  auto results = result_registers(target_.convention, f_.signature().results);
+  auto results = result_registers(target_.convention, f_.signature().results, memory_);
   if (!results) return complain(i, "the function has more results than registers for them");
   CallInfo info;
-  std::vector<Register> values;
+  std::pmr::vector<Register> values(memory_);
   for (size_t k = 0; k < results->size(); ++k) values.push_back(use(f_.operand(i, k)));
   for (size_t k = 0; k < results->size(); ++k) {
     copy((*results)[k], values[k]);

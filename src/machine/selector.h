@@ -83,7 +83,7 @@ class Selector {
   // select_calls.cpp: calls, arguments of edges
 
   void pass(Instruction i, size_t first, std::span<const Type> types, CallInfo& info);
-  std::vector<Type> types_of_operands(Instruction i, size_t first) const;
+  std::pmr::vector<Type> types_of_operands(Instruction i, size_t first) const;
   RegisterMask lost_over_calls() const;
   void call(Instruction i);
   void count_floats(std::span<const Type> types, CallInfo& info);
@@ -101,8 +101,6 @@ class Selector {
   Loops loops_;
   Frequencies frequencies_;
   Matcher matcher_;
-  std::pmr::vector<Match> roots_;
-  FixedTable<Instruction, uint32_t> root_of_;  // row of roots_
   FixedTable<Value, uint8_t> needed_;
   FixedTable<Value, Register> registers_;
   FixedTable<Instruction, uint32_t> slots_;

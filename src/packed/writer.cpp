@@ -8,7 +8,19 @@
 
 namespace porphyry {
 
-uint64_t packed_checksum(std::string_view payload) { return hash_of(payload); }
+// Part of the format: it stays as it is.
+uint64_t packed_checksum(std::string_view payload) {
+  uint64_t h = 0x9e3779b97f4a7c15u ^ payload.size();
+  for (; payload.size() >= 8; payload.remove_prefix(8)) {
+    uint64_t word;
+    std::memcpy(&word, payload.data(), 8);
+    h = (h ^ word) * 0x9fb21c651e98df25u;
+    h ^= h >> 29;
+  }
+  uint64_t word = 0;
+  if (!payload.empty()) std::memcpy(&word, payload.data(), payload.size());
+  return mixed(h ^ word);
+}
 
 namespace packed {
 namespace {

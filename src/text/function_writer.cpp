@@ -19,10 +19,13 @@ bool is_plain_name(std::string_view s) {
 }
 
 }  // namespace
+}  // namespace porphyry::text
 
-std::string shown_name(std::string_view name) {
-  return is_plain_name(name) ? std::string(name) : quoted(name);
+std::string porphyry::shown_name(std::string_view name) {
+  return text::is_plain_name(name) ? std::string(name) : text::quoted(name);
 }
+
+namespace porphyry::text {
 
 std::string facts_text(const FunctionFacts& facts) {
   std::string out;

@@ -7,11 +7,10 @@
 #include <vector>
 
 #include "porphyry/ir/module.h"
+#include "porphyry/text/writer.h"
 
 namespace porphyry::text {
 
-// A name as it stands in the text: quoted unless it is a plain word that means nothing else.
-std::string shown_name(std::string_view name);
 // Marks, permits, inlining and so on, each with a blank before it.
 std::string facts_text(const FunctionFacts& facts);
 std::string signature_text(const Signature& signature, const FunctionFacts& facts);

@@ -10,7 +10,7 @@ namespace porphyry::text {
 class ItemReader {
  public:
   ItemReader(Realm& realm, const SourceText& source);
-  ReadModule run();
+  ReadModule run(const BodyRead& body_read);
 
  private:
   struct Late {  // what is read in the second walk

@@ -20,15 +20,17 @@ ItemReader::ItemReader(Realm& realm, const SourceText& source)
   out_.problems = std::move(tokens_.problems);
 }
 
-ReadModule ItemReader::run() {
+ReadModule ItemReader::run(const BodyRead& body_read) {
   while (!cursor_.at_end()) header();
   for (const Late& late : late_) {
     cursor_.go_to(late.token);
-    if (late.is_body)
-      anchors_[symbol_anchors_[late.symbol.index]].body_end =
-          read_body(context_, cursor_, late.symbol, late.end, out_.places.bodies[late.symbol.index]);
-    else
+    if (!late.is_body) {
       data_contents(late.symbol);
+      continue;
+    }
+    anchors_[symbol_anchors_[late.symbol.index]].body_end =
+        read_body(context_, cursor_, late.symbol, late.end, out_.places.bodies[late.symbol.index]);
+    if (body_read) body_read(out_, late.symbol);
   }
   gather_comments();
   std::stable_sort(out_.problems.begin(), out_.problems.end(), [](const Diagnostic& a, const Diagnostic& b) {
@@ -274,8 +276,8 @@ void ItemReader::gather_comments() {
 
 }  // namespace text
 
-ReadModule read_text(Realm& realm, const SourceText& source) {
-  if (source.text().size() < 0xfffffff0u) return text::ItemReader(realm, source).run();
+ReadModule read_text(Realm& realm, const SourceText& source, const BodyRead& body_read) {
+  if (source.text().size() < 0xfffffff0u) return text::ItemReader(realm, source).run(body_read);
   ReadModule out;
   out.module = std::make_unique<Module>(realm);
   out.problems.push_back(complaint("'" + source.name() + "' is larger than 4 GiB", "a smaller file"));

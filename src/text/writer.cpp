@@ -192,8 +192,8 @@ std::string position_text(const Module& module, Position p) {
 std::string path_text(const Module& module, KindPath p) {
   const Kinds& kinds = module.kinds;
   const KindPathRow& row = kinds[p];
-  std::string out = text::shown_name(module.text(kinds.name(row.tree)));
-  auto step = [&](Name n) { out += "." + text::shown_name(module.text(n)); };
+  std::string out = shown_name(module.text(kinds.name(row.tree)));
+  auto step = [&](Name n) { out += "." + shown_name(module.text(n)); };
   if (!row.record.exists()) return step(kinds[row.kind].name), out;
   step(kinds[row.record].name);
   Record at = row.record;

@@ -19,15 +19,21 @@ constexpr uint64_t mixed(uint64_t v) {
 inline uint64_t hash_of(std::string_view text) {
   const char* at = text.data();
   size_t left = text.size();
+  auto read = [](const char* from, auto word) {
+    std::memcpy(&word, from, sizeof word);
+    return static_cast<uint64_t>(word);
+  };
   uint64_t h = 0x9e3779b97f4a7c15u ^ left;
-  for (; left >= 8; at += 8, left -= 8) {
-    uint64_t word;
-    std::memcpy(&word, at, 8);
-    h = (h ^ word) * 0x9fb21c651e98df25u;
+  for (; left > 8; at += 8, left -= 8) {
+    h = (h ^ read(at, uint64_t())) * 0x9fb21c651e98df25u;
     h ^= h >> 29;
   }
+  // The rest in words that may overlap: copying a few bytes one by one into a word and reading that stalls.
   uint64_t word = 0;
-  if (left) std::memcpy(&word, at, left);
+  if (left >= 4)
+    word = read(at, uint32_t()) | read(at + left - 4, uint32_t()) << 32;
+  else if (left > 0)
+    word = read(at, uint8_t()) | read(at + left / 2, uint8_t()) << 8 | read(at + left - 1, uint8_t()) << 16;
   return mixed(h ^ word);
 }
 

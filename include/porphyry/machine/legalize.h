@@ -2,7 +2,10 @@
 // be printed, verified and run by the evaluator.
 #pragma once
 
+#include <memory>
 #include <span>
+#include <string_view>
+#include <vector>
 
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
@@ -24,7 +27,9 @@ class Coverage {
 };
 
 // What a type is carried as in a register: bool as i8, ptr as i64.
-Type carrier(Type t);
+constexpr Type carrier(Type t) {
+  return t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(64) : t;
+}
 
 // The steps, in their order:
 //   reach       blocks that no run comes to go
@@ -45,9 +50,26 @@ std::span<const LegalStep> legal_steps();
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.
 Diagnostics layout_problems(const Module& module, const Target& target);
 
-// Runs the steps on all functions, up to and with the one called `last`, or all. Routines of our own that
-// the program turns out to need are added as local functions (legal/helpers.por). The module must be verified
-// and of the target's layout. O(size of what comes out), a log of the cases for `choose`.
-void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {});
+// Runs the steps, up to and with the one called `last`, or all. The module must be verified and of the target's
+// layout. Routines of our own that a function turns out to need are added behind all symbols as local functions
+// (legal/helpers.por), and have their own turn. O(size of what comes out), a log of the cases for `choose`.
+class Legalizer {
+ public:
+  Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {});
+  ~Legalizer();
+  // All steps in a row on one function, while it is at hand. Each function once, in the order of symbols.
+  void function(Symbol symbol);
+  // After the last function: external functions are declared by the convention, too. Gives the signatures by
+  // symbol, helpers included, as they were before `passing`.
+  std::vector<Signature> finish();
+
+ private:
+  std::unique_ptr<struct LegalContext> context_;
+  size_t steps_;  // how many
+};
+
+// The same for all functions of a module.
+std::vector<Signature> legalize(Module& module, const Target& target, const Coverage& coverage,
+                                std::string_view last = {});
 
 }  // namespace porphyry::machine

@@ -15,9 +15,10 @@ struct LowerOptions {
 
 struct LoweredModule {
   std::unique_ptr<Module> legal;  // what was selected from: the origin of every line
-  // By symbol, as the module had it before it was legalized; helpers stand behind and are not here.
-  std::vector<Signature> meant;
-  std::vector<std::vector<std::string>> parameter_names;
+  std::vector<Signature> meant;   // by symbol, as the module had it before it was legalized; helpers behind
+  // By symbol of the module: where its parameters' names begin, in the realm or of nothing.
+  std::vector<uint32_t> first_parameter;
+  std::vector<Name> parameter_names;
   std::vector<CompiledFunction> functions;
 };
 

@@ -4,6 +4,7 @@
 #pragma once
 
 #include <algorithm>
+#include <span>
 #include <vector>
 
 #include "porphyry/ir/function.h"
@@ -27,49 +28,45 @@ class RuleIndex {
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
     uint32_t root = root_key(f, i), seen[3] = {none, none, none};
+    std::span<const Entry> of_root{entries_.data() + first_[root], entries_.data() + first_[root + 1]};
+    if (of_root.empty()) return;
     uint8_t constants = 0;
     size_t count = std::min<size_t>(f.operand_count(i), 3);
     for (size_t k = 0; k < count; ++k)
       constants |= static_cast<uint8_t>(f.is_constant(f.operand(i, k)) ? 1u << k : 0);
     if (info(f.op(i)).commutes() && constants) constants = any;
-    give(root | none, constants, see);
+    give(of_root, none, constants, see);
     for (size_t k = 0; k < count; ++k) {
       uint32_t inner = inner_key(f, f.operand(i, k));
       bool again = inner == none;
       for (size_t j = 0; j < k; ++j) again |= seen[j] == inner;
       seen[k] = inner;
-      if (!again) give(root | inner, constants, see);
+      if (!again) give(of_root, inner, constants, see);
     }
   }
 
  private:
   struct Entry {
-    uint32_t key;
+    uint16_t root, inner;  // keys of the nodes
     uint16_t rule;
     uint8_t constants;  // operands that have to be constants, a bit each
   };
-  static constexpr uint32_t none = 0xffff;  // no inner node
+  static constexpr uint32_t none = 0xffff;  // no inner node; stands last
   static constexpr uint8_t any = 7;
   static uint32_t root_key(const Function& f, Instruction i);
   static uint32_t inner_key(const Function& f, Value v);
 
   template <class See>
-  void give(uint32_t key, uint8_t constants, See see) const {
-    size_t low = 0, high = entries_.size();
-    while (low < high) {
-      size_t middle = (low + high) / 2;
-      if (entries_[middle].key < key)
-        low = middle + 1;
-      else
-        high = middle;
-    }
-    for (; low < entries_.size() && entries_[low].key == key; ++low)
-      if (!(entries_[low].constants & ~constants)) see(entries_[low].rule);
+  static void give(std::span<const Entry> of_root, uint32_t inner, uint8_t constants, See see) {
+    auto at = std::partition_point(of_root.begin(), of_root.end(), [&](const Entry& e) { return e.inner < inner; });
+    for (; at != of_root.end() && at->inner == inner; ++at)
+      if (!(at->constants & ~constants)) see(at->rule);
   }
 
   const Target* target_;
   uint8_t features_;
-  std::vector<Entry> entries_;  // by key, then rule
+  std::vector<Entry> entries_;   // by root, inner node, rule
+  std::vector<uint16_t> first_;  // by root key: its first entry; one more at the end
   std::vector<Facts> facts_;    // by rule
 };
 

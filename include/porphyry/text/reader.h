@@ -2,6 +2,7 @@
 // still there, so that a verifier can go on.
 #pragma once
 
+#include <functional>
 #include <memory>
 
 #include "porphyry/base/source_text.h"
@@ -30,8 +31,12 @@ struct ReadModule {
   Diagnostics problems;  // in the order of the text
 };
 
+// Called after a function's body has been read, while it is still in the processor's caches. All headers have been
+// read by then, other bodies and data perhaps not.
+using BodyRead = std::function<void(ReadModule& so_far, Symbol function)>;
+
 // O(length). Reads the whole text whatever is wrong with it.
-ReadModule read_text(Realm& realm, const SourceText& source);
+ReadModule read_text(Realm& realm, const SourceText& source, const BodyRead& body_read = {});
 
 // All of a file's bytes, or why they cannot be had.
 Result<std::string> read_file(const std::string& path);

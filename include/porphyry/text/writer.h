@@ -13,6 +13,8 @@ std::string write_text(const Module& module);
 std::string write_text(const Module& module, Symbol function);
 // One instruction on one line, for messages and listings.
 std::string write_text(const Module& module, const Function& function, Instruction i);
+// A name as it stands in the text: quoted unless it is a plain word that means nothing else.
+std::string shown_name(std::string_view name);
 // A value's name, or the constant it is.
 std::string value_text(const Module& module, const Function& function, Value v);
 std::string block_text(const Module& module, const Function& function, Block b);

@@ -2,14 +2,15 @@
 
 namespace porphyry::machine {
 
-void split_critical_edges(Function& f) {
+void split_critical_edges(Function& f, std::pmr::memory_resource* memory) {
+  std::pmr::vector<Value> arguments(memory);
   for (Block b = f.entry(); b.exists(); b = f.next(b)) {
     Instruction end = f.terminator(b);
     if (!end.exists() || f.edge_count(end) < 2) continue;
     for (Edge e : f.edges(end)) {
       Block to = f.to(e);
       if (!f.next_in(f.first_in(to)).exists()) continue;
-      std::vector<Value> arguments;
+      arguments.clear();
       for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
       Block between = f.add_block_after(b);
       f.redirect(e, between);

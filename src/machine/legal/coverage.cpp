@@ -4,12 +4,6 @@
 
 namespace porphyry::machine {
 
-Type carrier(Type t) {
-  if (t.is_bool()) return Type::integer(8);
-  if (t.is_pointer()) return Type::integer(64);
-  return t;
-}
-
 Coverage::Coverage(const Target& target, uint8_t features) : rows_(operation_count) {
   for (const Rule& rule : target.rules) {
     if (rule.matches_constant || (rule.needs & ~features)) continue;

@@ -17,7 +17,7 @@ Function& function(LegalContext& c, Symbol s) { return c.module.function(s); }
 
 const Step steps[] = {
     {{"reach", "blocks that no run comes to go"},
-     [](LegalContext& c, Symbol s) { drop_unreachable(function(c, s)); }},
+     [](LegalContext& c, Symbol s) { drop_unreachable(function(c, s), &c.scratch); }},
     {{"marks", "sole, end, watch, renew, release and kinds go"},
      [](LegalContext& c, Symbol s) { drop_marks(function(c, s)); }},
     {{"passing", "parameters, arguments and results as the convention passes them"},
@@ -33,7 +33,7 @@ const Step steps[] = {
     {{"operations", "what the book has no rule for is said in what it has"},
      [](LegalContext& c, Symbol s) { rewrite_operations(c, function(c, s)); }},
     {{"edges", "critical edges get a block"},
-     [](LegalContext& c, Symbol s) { split_critical_edges(function(c, s)); }},
+     [](LegalContext& c, Symbol s) { split_critical_edges(function(c, s), &c.scratch); }},
     {{"beside", "comparisons and addresses stand beside their users"},
      [](LegalContext& c, Symbol s) { gather_beside_users(c.module, function(c, s)); }}};
 
@@ -68,22 +68,40 @@ Diagnostics layout_problems(const Module& module, const Target& target) {
                     "layout little, with pointers of 64 bits")};
 }
 
-// Function by function, all steps in a row while it is at hand. A helper that one asks for stands behind all
-// others and has its turn later.
-void legalize(Module& module, const Target& target, const Coverage& coverage, std::string_view last) {
-  LegalContext context{module, target, coverage, Helpers(module), {}};
-  auto count = static_cast<size_t>(
-      std::find_if(std::begin(steps), std::end(steps), [&](const Step& s) { return s.said.name == last; }) -
-      std::begin(steps));
-  count = std::min(count + 1, std::size(steps));
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    while (context.meant.size() < module.symbol_count())
-      context.meant.push_back(signature_of(module, Symbol(context.meant.size())));
-    if (!module.is_function(Symbol(k))) continue;
-    for (const Step& step : std::span(steps).first(count)) step.run(context, Symbol(k));
+Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last)
+    : context_(new LegalContext{module, target, coverage, Helpers(module), {}, {}}) {
+  auto found =
+      std::find_if(std::begin(steps), std::end(steps), [&](const Step& s) { return s.said.name == last; });
+  steps_ = std::min(static_cast<size_t>(found - std::begin(steps)) + 1, std::size(steps));
+}
+
+Legalizer::~Legalizer() = default;
+
+void Legalizer::function(Symbol symbol) {
+  LegalContext& c = *context_;
+  while (c.meant.size() < c.module.symbol_count())
+    c.meant.push_back(signature_of(c.module, Symbol(c.meant.size())));
+  for (const Step& step : std::span(steps).first(steps_)) {
+    c.scratch.reset();
+    step.run(c, symbol);
   }
-  for (const Step& step : std::span(steps).first(count))
-    if (step.said.name == "passing") declare_by_convention(context);
+}
+
+std::vector<Signature> Legalizer::finish() {
+  LegalContext& c = *context_;
+  for (size_t k = c.meant.size(); k < c.module.symbol_count(); ++k)
+    c.meant.push_back(signature_of(c.module, Symbol(k)));
+  for (const Step& step : std::span(steps).first(steps_))
+    if (step.said.name == "passing") declare_by_convention(c);
+  return std::move(c.meant);
+}
+
+std::vector<Signature> legalize(Module& module, const Target& target, const Coverage& coverage,
+                                std::string_view last) {
+  Legalizer legalizer(module, target, coverage, last);
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) legalizer.function(Symbol(k));
+  return legalizer.finish();
 }
 
 }  // namespace porphyry::machine

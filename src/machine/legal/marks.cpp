@@ -36,12 +36,12 @@ void drop_marks(Function& f) {
     }
 }
 
-void drop_unreachable(Function& f) {
-  std::vector<char> reached(f.block_limit());
-  for (Block b : reverse_postorder(f)) reached[b.index] = 1;
-  std::vector<Block> gone;
+void drop_unreachable(Function& f, std::pmr::memory_resource* memory) {
+  FixedTable<Block, uint8_t> reached(f.block_limit(), memory);
+  for (Block b : reverse_postorder(f, memory)) reached[b] = 1;
+  Blocks gone(memory);
   for (Block b = f.entry(); b.exists(); b = f.next(b))
-    if (!reached[b.index]) gone.push_back(b);
+    if (!reached[b]) gone.push_back(b);
   auto loosen = [&](Slot s) { f.set(s, f.constant(f.type(f.value(s)), 0)); };
   for (Block b : gone)
     for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {

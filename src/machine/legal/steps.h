@@ -2,6 +2,7 @@
 #pragma once
 
 #include "helpers.h"
+#include "porphyry/base/scratch.h"
 #include "porphyry/machine/legalize.h"
 
 namespace porphyry::machine {
@@ -13,9 +14,10 @@ struct LegalContext {
   const Coverage& coverage;
   Helpers helpers;
   std::vector<Signature> meant;  // by symbol: what the program says, before `passing`
+  Scratch scratch;               // for what a step needs while it is at one function
 };
 
-void drop_unreachable(Function& f);
+void drop_unreachable(Function& f, std::pmr::memory_resource* memory);
 void drop_marks(Function& f);
 void pass_by_convention(const LegalContext& context, Symbol function);
 void choices_to_branches(Module& module, Function& f);
@@ -23,7 +25,7 @@ void spans_to_accesses(Module& module, Function& f, Helpers& helpers);
 void lanes_to_scalars(Module& module, Function& f);
 void widths_to_words(Module& module, Function& f, Helpers& helpers);
 void rewrite_operations(LegalContext& context, Function& f);
-void split_critical_edges(Function& f);
+void split_critical_edges(Function& f, std::pmr::memory_resource* memory);
 void gather_beside_users(Module& module, Function& f);
 
 }  // namespace porphyry::machine
