@@ -34,6 +34,7 @@ class Binder {
   void registers(const Entry& entry);
   void convention(const Entry& entry);
   void upkeep(const Entry& entry);
+  void lengths(const Entry& entry);
   void instruction(const Entry& entry);
   bool form(const Line& line, BoundForm& form);
   bool operand(const Line& line, const WordList& w, size_t& at, BoundForm& form);

@@ -74,6 +74,7 @@ Result<BoundBook> Binder::run() {
   for (const Entry& e : entries) {
     if (kind(e) == "convention") convention(e);
     if (kind(e) == "instruction") instruction(e);
+    if (kind(e) == "lengths") lengths(e);
   }
   group_forms();
   for (const Entry& e : entries) {
@@ -110,9 +111,9 @@ void Binder::settings(const Entry& entry) {
     for (size_t k = 2; k < w.size() && w[k] != ","; ++k)
       book_.scales.push_back(static_cast<uint8_t>(number(w[k]).value_or(1)));
   } else if (w[0] != "pointer" && w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" &&
-             w[0] != "rule") {
+             w[0] != "lengths" && w[0] != "rule") {
     complain(entry.header, "'" + w[0] + "' begins no entry",
-             "book, registers, convention, upkeep, notion, instruction or rule");
+             "book, registers, convention, upkeep, notion, instruction, lengths or rule");
   }
 }
 

@@ -53,6 +53,7 @@ struct BoundBook {
   std::vector<std::string> features, flags;
   uint8_t usual = 0;
   std::vector<BoundClass> classes;
+  std::vector<machine::OpcodeLength> lengths = std::vector<machine::OpcodeLength>(machine::opcode_maps * 256);
   std::vector<uint8_t> scales;
   std::string convention;
   std::vector<uint8_t> whole, floats, whole_results, float_results;

@@ -89,7 +89,7 @@ bool Binder::form(const Line& line, BoundForm& form) {
   return encoding(line, w, at, form);
 }
 
-// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE · literal BITS [for BITS] · exactly N ·
+// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE [aligned] · literal BITS [for BITS] · exactly N ·
 // label BITS …
 bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
   FormOperand o{};
@@ -115,10 +115,13 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
     auto r = register_named(next());
     o.kind = OperandKind::Register;
     o.only = r ? static_cast<int8_t>(r->physical) : 0;
+    for (size_t c = 0; r && c < book_.classes.size(); ++c)
+      if (r->physical >= book_.classes[c].first) o.register_class = static_cast<uint8_t>(c);
     o.type = type(next());
   } else if (kind == "memory") {
     o.kind = OperandKind::Memory;
     o.type = type(next());
+    if (at < w.size() && w[at] == "aligned") o.aligned = true, ++at;
   } else if (kind == "address") {
     o.kind = OperandKind::Address;
     o.type = Type::integer(64);

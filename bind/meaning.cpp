@@ -133,11 +133,12 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
   }
   size_t at = 3;
   Type stated;
-  if (info(*op).layout == Layout::Convert) {
+  Layout layout = info(*op).layout;
+  if (layout == Layout::Convert || layout == Layout::Splat) {
     if (auto t = at < w.size() ? type_named(w[at]) : std::nullopt)
       stated = *t, ++at;
     else
-      return binder_.complain(line, "the type to convert to is missing", w[2] + " TYPE x");
+      return binder_.complain(line, "the type of the result is missing", w[2] + " TYPE x");
   }
   MeaningStep step{MeaningKind::Compute, *op, {}, {}};
   size_t count = 0;
@@ -145,21 +146,46 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
     if (w[at] != "," && count < 3) step.arguments[count++] = source(line, w[at]);
   if (count != info(*op).arity())
     return binder_.complain(line, "'" + w[2] + "' has other operands", std::to_string(info(*op).arity()));
-  // Numbers take the type of the other operands.
-  Type operand;
-  for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k)
-    if (step.arguments[k].type.exists()) operand = step.arguments[k].type;
-  for (size_t k = *op == Op::Pick ? 1 : 0; k < count; ++k) {
-    Place& p = step.arguments[k];
-    if (!p.type.exists()) p.type = operand;
-    if (p.type != operand)
-      return binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(),
-                              "one type");
-  }
-  if (!operand.exists()) operand = stated;
-  Type result = stated.exists() ? stated : info(*op).result == ResultRule::Truth ? Type::boolean() : operand;
-  step.to = destination(line, w[0], result);
+  auto operand = one_type(line, *op, {step.arguments, count}, stated);
+  if (!operand) return;
+  step.to = destination(line, w[0], result_of(*op, *operand, stated));
   add(step);
+}
+
+// The type of the operands; numbers take it. A condition, an index and a lane have types of their own.
+std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<Place> arguments, Type stated) {
+  Layout layout = info(op).layout;
+  if (layout == Layout::Lane || layout == Layout::Put) {
+    Type lanes = arguments[0].type;
+    if (!arguments[1].type.exists()) arguments[1].type = Type::integer(32);
+    if (layout == Layout::Put && !arguments[2].type.exists()) arguments[2].type = lanes.element();
+    if (layout == Layout::Lane || arguments[2].type == lanes.element()) return lanes;
+    binder_.complain(line, "a lane of " + lanes.name() + " is no " + arguments[2].type.name(), "its element");
+    return std::nullopt;
+  }
+  std::span<Place> alike = arguments.subspan(layout == Layout::Pick ? 1 : 0);
+  Type operand;
+  for (const Place& p : alike)
+    if (p.type.exists()) operand = p.type;
+  if (!operand.exists()) operand = stated.exists() ? stated.element() : stated;
+  for (Place& p : alike) {
+    if (!p.type.exists()) p.type = operand;
+    if (p.type == operand) continue;
+    binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(), "one type");
+    return std::nullopt;
+  }
+  return operand;
+}
+
+Type MeaningReader::result_of(Op op, Type operand, Type stated) {
+  if (stated.exists()) return stated;
+  switch (info(op).layout) {
+    case Layout::Lane:
+    case Layout::Reduce: return operand.element();
+    case Layout::Interleave: return operand.with_lanes(2 * operand.lanes());
+    default:
+      return info(op).result == ResultRule::Truth ? Type::boolean().with_lanes(operand.lanes()) : operand;
+  }
 }
 
 }  // namespace porphyry::bind

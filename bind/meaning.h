@@ -19,6 +19,8 @@ class MeaningReader {
   void notion(const Line& line, const Entry& notion, const WordList& w, unsigned depth);
   machine::Place source(const Line& line, const std::string& word);
   machine::Place destination(const Line& line, const std::string& word, Type type);
+  std::optional<Type> one_type(const Line& line, Op op, std::span<machine::Place> arguments, Type stated);
+  static Type result_of(Op op, Type operand, Type stated);
   machine::Place address(const Line& line, const WordList& w, size_t at);
   void add(machine::MeaningStep step);
   void noted_read(const machine::Place& p);

@@ -93,9 +93,9 @@ class TableWriter {
     size_t o = 0, e = 0, m = 0;
     for (const BoundForm& f : book_.forms) {
       for (const FormOperand& x : f.operands)
-        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind),
+        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind),
                                 x.register_class, type(x.type), x.read, x.written, x.clears, x.only,
-                                x.literal_bits, x.literal_unsigned);
+                                x.literal_bits, x.literal_unsigned, x.aligned);
       for (const EncodingStep& x : f.encoding)
         encodings += fmt::format("  {{EncodingKind({}), {}, {}, {}}},\n", n(x.kind), x.value, x.a, x.b);
       for (const MeaningStep& x : f.meaning)
@@ -177,6 +177,10 @@ class TableWriter {
     list("scales", book_.scales);
     list("features", book_.features);
     list("flags", book_.flags);
+    std::string lengths;
+    for (const OpcodeLength& l : book_.lengths)
+      lengths += fmt::format("{{{}, {}, Follows({})}}, ", int(l.known), int(l.regs), n(l.then));
+    line("constexpr OpcodeLength lengths[] = {{{}}};", lengths);
   }
 
   void whole() {
@@ -190,7 +194,8 @@ class TableWriter {
         "= rules;",
         flags_register);
     line(
-        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;");
+        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;\n  "
+        "t.lengths = lengths;");
     line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}, {}, {}}};",
          text(book_.convention), book_.kept, book_.stack, book_.stack_align, book_.scratch,
          book_.float_count);

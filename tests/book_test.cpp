@@ -119,7 +119,7 @@ TEST(Book, TablesOfTheTargetAreWhole) {
   for (FormIndex f = first_real_form; f < t.forms.size(); ++f) {
     const Form& form = t.form(f);
     EXPECT_FALSE(form.encoding.empty()) << form.name;
-    EXPECT_FALSE(form.meaning.empty()) << form.name;
+    EXPECT_TRUE(!form.meaning.empty() || form.name.starts_with("nop")) << form.name;
     EXPECT_NE(form.first_in_group, 0) << form.name;
     EXPECT_LE(form.first_in_group, f) << form.name;
     EXPECT_EQ(form.next_in_group == 0 || form.next_in_group > f, true) << form.name;

@@ -66,7 +66,9 @@ TEST(Encoding, EveryFormEqualsTheSystemAssemblerAndDecodesBack) {
       Encoded e = target.encode(target, i);
       PlainInstruction back;
       ASSERT_EQ(target.decode(target, {e.bytes, e.size}, back), e.size) << form.name;
-      ASSERT_TRUE(equal(i, back, form)) << form.name << " came back as " << target.form(back.form).name;
+      // Two forms may stand for one text: a special case of another.
+      ASSERT_TRUE(equal(i, back, form) || spell(target, i, {}) == spell(target, back, {}))
+          << form.name << " came back as " << target.form(back.form).name;
       if (form.is_jump || (form.operands.size() == 1 && form.operands[0].kind == OperandKind::Symbol))
         continue;  // see Jumps
       all.push_back({{e.bytes, e.bytes + e.size}, spell(target, i, {})});
@@ -109,7 +111,8 @@ TEST(Encoding, BytesThatNoFormHasAreNotDecoded) {
     Encoded e = target.encode(target, i);
     PlainInstruction again;
     ASSERT_EQ(target.decode(target, {e.bytes, e.size}, again), e.size);
-    ASSERT_TRUE(equal(i, again, target.form(i.form))) << target.form(i.form).name;
+    ASSERT_TRUE(equal(i, again, target.form(i.form)) || spell(target, i, {}) == spell(target, again, {}))
+        << target.form(i.form).name;
   }
 }
 

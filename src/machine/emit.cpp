@@ -340,12 +340,12 @@ class Emitter {
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,
                          const std::string& name) {
   switch (shape.kind) {
-    case OperandKind::Register: return std::string(target.register_name(o.physical, shape.type.bits()));
+    case OperandKind::Register: return std::string(target.register_name(o.physical, shape.type.total_bits()));
     case OperandKind::Literal: return std::to_string(o.literal);
     case OperandKind::Label:
     case OperandKind::Symbol: return name;
     case OperandKind::Address: return target.spell_address(target, o.address, 0, name);
-    case OperandKind::Memory: return target.spell_address(target, o.address, shape.type.bits(), name);
+    case OperandKind::Memory: return target.spell_address(target, o.address, shape.type.total_bits(), name);
   }
   return "";
 }

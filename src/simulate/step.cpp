@@ -26,6 +26,8 @@ class Stepper {
   }
 
  private:
+  static constexpr unsigned most_lanes = 128;
+
   void fault() { out_.end = StepOutcome::End::Fault; }
 
   void step(const MeaningStep& s) {
@@ -55,12 +57,37 @@ class Stepper {
   void compute_step(const MeaningStep& s) {
     Word arguments[3];
     unsigned count = info(s.op).arity();
+    bool any_lanes = s.to.type.has_lanes();
+    for (unsigned k = 0; k < count; ++k) any_lanes |= s.arguments[k].type.has_lanes();
+    if (any_lanes) return compute_on_lanes(s, count);
     for (unsigned k = 0; k < count; ++k) arguments[k] = read(s.arguments[k]);
     Computed c = compute(s.op, s.arguments[count - 1].type, s.to.type, {arguments, count});
     if (c.trapped)
       out_.end = StepOutcome::End::Trap;
     else
       write(s.to, c.bits & mask_of(s.to.type.bits()));
+  }
+
+  // Lanes lie side by side in a word; the computation has a word for each.
+  void compute_on_lanes(const MeaningStep& s, unsigned count) {
+    Word in[3 * most_lanes], out[most_lanes];
+    Type types[3];
+    size_t at = 0;
+    for (unsigned k = 0; k < count; ++k) {
+      types[k] = s.arguments[k].type;
+      Word packed = read(s.arguments[k]);
+      for (unsigned lane = 0; lane < types[k].lanes(); ++lane)
+        in[at++] = packed >> lane * types[k].bits() & mask_of(types[k].bits());
+    }
+    Type to = s.to.type;
+    if (!compute_lanes(s.op, {types, count}, {&to, 1}, {in, at}, {out, to.lanes()})) {
+      out_.end = StepOutcome::End::Trap;
+      return;
+    }
+    Word packed = 0;
+    for (unsigned lane = 0; lane < to.lanes(); ++lane)
+      packed |= (out[lane] & mask_of(to.bits())) << lane * to.bits();
+    write(s.to, packed);
   }
 
   Word load(uint64_t address, unsigned bytes) {
@@ -77,22 +104,42 @@ class Stepper {
     return sum;
   }
 
+  // An operand in memory; nothing (and a trap) where it must lie at a multiple of its size and does not.
+  std::optional<uint64_t> place_of(const FormOperand& shape, const PlainAddress& a, unsigned bytes) {
+    uint64_t at = address_of(a);
+    if (!shape.aligned || at % bytes == 0) return at;
+    out_.end = StepOutcome::End::Trap;
+    return std::nullopt;
+  }
+
+  static Word literal(const Place& p) {
+    if (!p.type.has_lanes())
+      return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask_of(p.type.bits());
+    Word all = 0;
+    for (unsigned lane = 0; lane < p.type.lanes(); ++lane)
+      all |= (p.literal & mask_of(p.type.bits())) << lane * p.type.bits();
+    return all;
+  }
+
   Word read(const Place& p) {
-    Word mask = mask_of(p.type.bits());
+    Word mask = mask_of(p.type.total_bits());
     switch (p.kind) {
       case PlaceKind::Temporary: return temporaries_[p.index];
       case PlaceKind::Register: return state_.registers[p.index] & mask;
       case PlaceKind::Flag: return state_.flags[p.index] ? 1 : 0;
-      case PlaceKind::Literal:
-        return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask;
+      case PlaceKind::Literal: return literal(p);
       case PlaceKind::Next: return state_.next;
       case PlaceKind::None: return 0;
       case PlaceKind::Operand: break;
     }
     const PlainOperand& o = i_.operands[p.index];
-    switch (form_.operands[p.index].kind) {
+    const FormOperand& shape = form_.operands[p.index];
+    switch (shape.kind) {
       case OperandKind::Register: return state_.registers[o.physical] & mask;
-      case OperandKind::Memory: return load(address_of(o.address), p.type.bytes());
+      case OperandKind::Memory: {
+        auto at = place_of(shape, o.address, p.type.bytes());
+        return at ? load(*at, p.type.bytes()) : 0;
+      }
       case OperandKind::Address: return address_of(o.address);
       case OperandKind::Literal: return static_cast<Word>(static_cast<__int128>(o.literal)) & mask;
       case OperandKind::Label:
@@ -117,7 +164,7 @@ class Stepper {
         if (p.index >= temporaries_.size()) temporaries_.resize(p.index + 1u);
         temporaries_[p.index] = v;
         return;
-      case PlaceKind::Register: return write_register(p.index, p.type.bits(), false, v);
+      case PlaceKind::Register: return write_register(p.index, p.type.total_bits(), false, v);
       case PlaceKind::Flag: {
         state_.flags[p.index] = v & 1;
         auto& open = out_.open_flags;  // said again after all
@@ -130,8 +177,9 @@ class Stepper {
     const FormOperand& shape = form_.operands[p.index];
     const PlainOperand& o = i_.operands[p.index];
     if (shape.kind == OperandKind::Register)
-      return write_register(o.physical, p.type.bits(), shape.clears, v);
-    if (!memory_.store(address_of(o.address), p.type.bytes(), v)) fault();
+      return write_register(o.physical, p.type.total_bits(), shape.clears, v);
+    auto at = place_of(shape, o.address, p.type.bytes());
+    if (at && !memory_.store(*at, p.type.bytes(), v)) fault();
   }
 
   const Target& target_;

@@ -47,6 +47,7 @@ struct FormOperand {
   int8_t only = -1;          // the one physical register, or the one literal, it may be
   uint8_t literal_bits = 0;  // Literal, Label: bits in the encoding
   bool literal_unsigned = false;
+  bool aligned = false;  // Memory: an address that is no multiple of the operand's size traps
 };
 
 // One step of an encoding; what they mean is the target's affair, they are listed here so that books of
@@ -58,7 +59,8 @@ struct EncodingStep {
   int8_t a = -1, b = -1;  // operands
 };
 
-// Meanings: a straight line of the IR's operations over operands, registers, flags and temporaries.
+// Meanings: a straight line of the IR's operations over operands, registers, flags and temporaries. Lanes lie
+// side by side, lane 0 lowest, in at most 128 bits; a literal stands for all of them.
 enum class PlaceKind : uint8_t { None, Operand, Temporary, Register, Flag, Literal, Next };
 struct Place {
   PlaceKind kind = PlaceKind::None;
@@ -92,6 +94,15 @@ struct Form {
 
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
 inline constexpr FormIndex first_real_form = 4;
+
+// What follows an opcode that no form describes, so that the next one is found. Which bytes a kind of literal
+// takes can hang on prefixes: that is the target's affair, as with EncodingKind.
+enum class Follows : uint8_t { Nothing, Literal8, Literal16, Word, Whole, Address, DigitLiteral8, DigitWord };
+struct OpcodeLength {
+  bool known = false, regs = false;  // regs: a byte of fields, and an address it may call for
+  Follows then = Follows::Nothing;
+};
+inline constexpr size_t opcode_maps = 4;  // of 256 opcodes each
 
 // ---- rules ------------------------------------------------------------------------------------------------
 
@@ -221,6 +232,7 @@ struct Target {
   std::span<const Rule> rules;            // grouped by root
   std::span<const uint16_t> rules_by_op;  // first rule of each operation; one more entry at the end
   uint16_t constant_rules = 0;            // where rules for constants start
+  std::span<const OpcodeLength> lengths;  // by map, then opcode
   std::span<const uint8_t> address_scales;
   uint8_t address_offset_bits = 32;
   Convention convention;
@@ -231,6 +243,9 @@ struct Target {
   Encoded (*encode)(const Target&, const PlainInstruction&);
   // The instruction at the front of `bytes` and its size; size 0 when the book does not describe it.
   uint8_t (*decode)(const Target&, std::span<const uint8_t> bytes, PlainInstruction& out);
+  // The size of the instruction at the front of `bytes`, described or not; 0 when it does not end in them or the
+  // opcode is none.
+  uint8_t (*length)(const Target&, std::span<const uint8_t> bytes);
   // An address as assembly text: of `bits` in memory, or (0) only computed. `name` stands for what a relative
   // one is relative to.
   std::string (*spell_address)(const Target&, const PlainAddress&, unsigned bits, const std::string& name);

@@ -1,5 +1,6 @@
 // Unpacking: the forms are tried whose first opcode byte stands behind the prefixes; the book's steps are
 // followed as in encoding, and what they meet must be what they say.
+#include <algorithm>
 #include <cstring>
 #include <vector>
 
@@ -73,7 +74,8 @@ class Unpacker {
   }
   // ah to bh, the forms without REX, are not in the book.
   bool reachable(int8_t k, unsigned number) const {
-    return has_rex_ || form_.operands[static_cast<size_t>(k)].type.bits() != 8 || number < 4;
+    const FormOperand& o = form_.operands[static_cast<size_t>(k)];
+    return has_rex_ || o.register_class != 0 || o.type.bits() != 8 || number < 4;
   }
 
   bool step(const EncodingStep& s, PlainInstruction& out) {
@@ -150,33 +152,70 @@ class Unpacker {
   bool has_rex_ = false;
 };
 
-// The forms by the opcode byte that follows their prefixes, and by the second one after 0x0f.
-struct Index {
-  std::vector<FormIndex> one[256], two[256];
+// The forms by their opcode: one byte, one behind 0x0f, or one behind 0x0f 0x38 or 0x0f 0x3a.
+class Index {
+ public:
   explicit Index(const Target& target) {
     for (FormIndex f = first_real_form; f < target.forms.size(); ++f) {
-      const EncodingStep* opcode[2] = {};
+      uint8_t bytes[3] = {};
       size_t n = 0;
+      bool is_low = false;
       for (const EncodingStep& s : target.form(f).encoding)
-        if ((s.kind == EncodingKind::Byte || s.kind == EncodingKind::Low) && n < 2) opcode[n++] = &s;
-      bool escaped = n == 2 && opcode[0]->value == 0x0f && opcode[0]->kind == EncodingKind::Byte;
-      const EncodingStep& key = *opcode[escaped ? 1 : 0];
-      for (unsigned low = 0; low < (key.kind == EncodingKind::Low ? 8u : 1u); ++low)
-        (escaped ? two : one)[key.value + low].push_back(f);
+        if ((s.kind == EncodingKind::Byte || s.kind == EncodingKind::Low) && n < 3)
+          bytes[n++] = s.value, is_low |= s.kind == EncodingKind::Low;
+        else if (n)
+          break;  // bytes behind the operands are no opcode
+      auto [map, at] = place({bytes, n});
+      for (unsigned low = 0; low < (is_low ? 8u : 1u); ++low) forms_[map][bytes[at] + low].push_back(f);
     }
   }
+  std::span<const FormIndex> of(std::span<const uint8_t> bytes) const {
+    auto [map, at] = place(bytes);
+    if (at >= bytes.size()) return {};
+    return forms_[map][bytes[at]];
+  }
+
+ private:
+  // Which map, and which of the bytes names the instruction in it.
+  static std::pair<size_t, size_t> place(std::span<const uint8_t> bytes) {
+    if (bytes[0] != 0x0f || bytes.size() < 2) return {0, 0};
+    if (bytes[1] == 0x38) return {2, 2};
+    if (bytes[1] == 0x3a) return {3, 2};
+    return {1, 1};
+  }
+  std::vector<FormIndex> forms_[opcode_maps][256];
 };
+
+}  // namespace
+
+namespace {
+
+// Fillers come with prefixes that mean nothing: 0x66 again and again, then 0x2e. How many bytes of them stand
+// before the plain instruction, of which the last 0x66 is kept.
+size_t idle_prefixes(std::span<const uint8_t> bytes) {
+  size_t halves = 0;
+  while (halves < bytes.size() && bytes[halves] == 0x66) ++halves;
+  auto at = [&](size_t k) { return k < bytes.size() ? bytes[k] : 0; };
+  bool is_filler = halves > 0 && at(halves) == 0x2e && at(halves + 1) == 0x0f && at(halves + 2) == 0x1f;
+  return is_filler ? halves : 0;
+}
 
 }  // namespace
 
 uint8_t x64_decode(const Target& target, std::span<const uint8_t> bytes, PlainInstruction& out) {
   static const Index index(target);  // constant, like the tables it is made from
+  if (size_t idle = idle_prefixes(bytes)) {
+    uint8_t plain[16] = {0x66};
+    size_t count = std::min<size_t>(bytes.size() - idle - 1, sizeof plain - 1);
+    std::memcpy(plain + 1, bytes.data() + idle + 1, count);
+    uint8_t size = x64_decode(target, {plain, count + 1}, out);
+    return static_cast<uint8_t>(size && size + idle <= 15 ? size + idle : 0);
+  }
   size_t at = 0;
   while (at < bytes.size() && (bytes[at] == 0x66 || bytes[at] == 0xf2 || bytes[at] == 0xf3)) ++at;
   if (at < bytes.size() && (bytes[at] & 0xf0) == 0x40) ++at;
   if (at >= bytes.size()) return 0;
-  bool escaped = bytes[at] == 0x0f && at + 1 < bytes.size();
-  for (FormIndex f : escaped ? index.two[bytes[at + 1]] : index.one[bytes[at]]) {
+  for (FormIndex f : index.of(bytes.subspan(at))) {
     out.form = f;
     uint8_t size = Unpacker(target.form(f), bytes).run(out);
     if (size) return size;

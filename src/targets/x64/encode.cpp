@@ -9,8 +9,6 @@ using namespace machine;
 
 namespace {
 
-constexpr uint8_t first_lane_register = 16;
-
 uint8_t number_of(uint8_t physical) { return physical & 15; }  // 0 to 15 in either class
 
 class Packer {
@@ -39,7 +37,7 @@ class Packer {
   bool needs_plain_rex(int8_t k) const {
     const FormOperand& o = form_.operands[static_cast<size_t>(k)];
     uint8_t r = at(k).physical;
-    return o.kind == OperandKind::Register && o.type.bits() == 8 && r < first_lane_register && r >= 4;
+    return o.kind == OperandKind::Register && o.register_class == 0 && o.type.bits() == 8 && r >= 4;
   }
 
   void prefixes() {

@@ -11,7 +11,8 @@ namespace {
 uint8_t features_here() {
   unsigned a = 0, b = 0, c = 0, d = 0;
   if (!__get_cpuid(1, &a, &b, &c, &d)) return 0;
-  return static_cast<uint8_t>((c & bit_SSE4_1 ? 1 : 0) | (c & bit_POPCNT ? 2 : 0));
+  return static_cast<uint8_t>((c & bit_SSE4_1 ? 1 : 0) | (c & bit_POPCNT ? 2 : 0) | (c & bit_SSE3 ? 4 : 0) |
+                              (c & bit_SSSE3 ? 8 : 0));
 }
 
 bool runs_here() {
@@ -39,6 +40,7 @@ machine::Target whole() {
   t.object = object_facts;
   t.encode = x64_encode;
   t.decode = x64_decode;
+  t.length = x64_length;
   t.spell_address = x64_spell_address;
   t.is_taken_name = x64_is_taken_name;
   t.features_here = features_here;
