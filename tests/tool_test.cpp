@@ -12,6 +12,7 @@ namespace porphyry {
 namespace {
 
 using testing::Ran;
+using testing::run_command;
 using testing::TemporaryFolder;
 
 const std::string demo_folder = PORPHYRY_ROOT "/demo";
@@ -204,6 +205,64 @@ TEST(Demo, AnswersAreWhatTheReadingsSay) {
     if (degree[k]) {
       EXPECT_NE(counted.find(fmt::format("[{}]: 0 became {}\n", k, degree[k])), std::string::npos) << counted;
     }
+}
+
+TEST(Tool, TakesManyInputsAtOnce) {
+  TemporaryFolder folder;
+  run_command("mkdir " + folder.file("out"));
+  std::string files;
+  for (int k = 0; k < 12; ++k) {
+    Ran made =
+        tool(fmt::format("make-sample --native --seed {} -o {}/night{}.por", k + 1, folder.file("."), k));
+    ASSERT_EQ(made.status, 0) << made.out;
+    files += fmt::format(" {}", folder.file(fmt::format("night{}.por", k)));
+  }
+  Ran all = tool("lower --as object" + files + " -o " + folder.file("out"));
+  EXPECT_EQ(all.status, 0) << all.out;
+  for (int k = 0; k < 12; ++k) {  // the same bytes as one by one
+    ASSERT_EQ(
+        tool(fmt::format("lower {} -o {}", folder.file(fmt::format("night{}.por", k)), folder.file("one.o")))
+            .status,
+        0);
+    EXPECT_EQ(testing::contents(folder.file("one.o")),
+              testing::contents(folder.file(fmt::format("out/night{}.o", k))))
+        << k;
+  }
+  EXPECT_EQ(tool("show " + folder.file("one.o")).status, 0);
+  // One that is wrong does not keep the others back; all are told, in the order of inputs.
+  folder.write("night3.por", "module night\nfunc f( {\n");
+  folder.write("night7.por", "modul night\n");
+  run_command("rm " + folder.file("out/*"));
+  all = tool("lower" + files + " --as object -o " + folder.file("out"));
+  EXPECT_EQ(all.status, 1);
+  EXPECT_LT(all.out.find("night3.por"), all.out.find("night7.por"));
+  EXPECT_EQ(run_command("ls " + folder.file("out") + " | wc -l").out, "10\n");
+  // Calls that cannot be meant.
+  for (const std::string& call :
+       {"lower" + files + " --as object", "lower" + files + " -o " + folder.file("none"), "pack" + files,
+        "lower " + folder.file("night1.por") + " " + folder.file("night1.por") + " -o " +
+            folder.file("out")}) {
+    Ran r = tool(call);
+    EXPECT_EQ(r.status, 2) << call << "\n" << r.out;
+    EXPECT_EQ(std::count(r.out.begin(), r.out.end(), '\n'), 2) << r.out;
+  }
+}
+
+TEST(Tool, AFullDiskLeavesNothingHalfWritten) {
+  TemporaryFolder folder;
+  std::string file = demo_folder + "/frostwatch.por";
+  Ran full = tool("lower " + file + " --as object -o /dev/full");
+  EXPECT_EQ(full.status, 1);
+  EXPECT_NE(full.out.find("cannot write '/dev/full': No space left on device"), std::string::npos)
+      << full.out;
+  EXPECT_EQ(run_command(PORPHYRY_TOOL " lower " + file + " --as object > /dev/full 2>&1").status, 1);
+  folder.write("old.o", "as it was");
+  // A limit on the size of files stands for a disk that fills up on the way.
+  Ran limited = run_command("ulimit -f 1; trap '' XFSZ; " PORPHYRY_TOOL " lower " + file + " -o " +
+                            folder.file("old.o") + " 2>&1");
+  EXPECT_EQ(limited.status, 1) << limited.out;
+  EXPECT_EQ(testing::contents(folder.file("old.o")), "as it was");
+  EXPECT_EQ(run_command("ls -A " + folder.file(".")).out, "old.o\n");
 }
 
 TEST(Examples, DoWhatTheySay) {

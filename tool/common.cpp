@@ -13,31 +13,43 @@
 
 namespace porphyry::tool {
 
-void fail(const Diagnostics& why, int status) {
-  fmt::print(stderr, "{}", render(why));
-  throw Failure{status};
+void say(const std::string& text) { std::fwrite(text.data(), 1, text.size(), stderr); }
+
+void fail(const Diagnostics& why, int status) { throw Failure{status, why}; }
+
+Failure outcome_of(const std::function<void()>& body) {
+  try {
+    body();
+    return {0, {}};
+  } catch (const Failure& f) {
+    return f;
+  } catch (const std::bad_alloc&) {
+    return {input_at_fault, {complaint("there is not enough memory for this", "a smaller input")}};
+  }
 }
 
-int out_of_memory() {
-  fmt::print(stderr, "{}",
-             render(Diagnostics{complaint("there is not enough memory for this", "a smaller input")}));
-  return input_at_fault;
+int guarded(const std::function<void()>& body) {
+  Failure f = outcome_of(body);
+  say(render(f.why));
+  return f.status;
 }
 
-std::unique_ptr<Loaded> load(const Options& o) {
-  auto out = std::make_unique<Loaded>();
-  std::string text, name = o.file;
+std::string input_of(const Options& o) {
   if (o.file == "-") {
     std::ostringstream all;
     all << std::cin.rdbuf();
-    text = all.str();
-    name = "standard input";
-  } else {
-    auto read = read_file(o.file);
-    if (!read) fail(read.why(), input_at_fault);
-    text = std::move(*read);
+    return all.str();
   }
-  out->source = std::make_unique<SourceText>(name, std::move(text));
+  auto read = read_file(o.file);
+  if (!read) fail(read.why(), input_at_fault);
+  return std::move(*read);
+}
+
+std::unique_ptr<Loaded> load(const Options& o) { return load(o, input_of(o)); }
+
+std::unique_ptr<Loaded> load(const Options& o, std::string bytes) {
+  auto out = std::make_unique<Loaded>();
+  out->source = std::make_unique<SourceText>(o.file == "-" ? "standard input" : o.file, std::move(bytes));
   auto module = load_module(out->realm, *out->source);
   if (!module) fail(module.why(), input_at_fault);
   out->module = std::move(*module);
@@ -53,13 +65,17 @@ Pipeline pipeline_of(const Options& o, const char* usual_level) {
   return *p;
 }
 
-std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes,
-                                       std::vector<StepRecord>* steps) {
-  Pipeline pipeline = pipeline_of(o, usual_level);
-  auto loaded = load(o);
+std::unique_ptr<Loaded> optimized(std::unique_ptr<Loaded> loaded, const Pipeline& pipeline, Notes* notes,
+                                  std::vector<StepRecord>* steps) {
   Diagnostics broken = run_pipeline(*loaded->module, pipeline, {.notes = notes, .steps = steps});
   if (!broken.empty()) fail(broken, input_at_fault);
   return loaded;
+}
+
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes,
+                                       std::vector<StepRecord>* steps) {
+  Pipeline pipeline = pipeline_of(o, usual_level);  // a wrong one is said before anything is read
+  return optimized(load(o), pipeline, notes, steps);
 }
 
 const machine::Target& target_of(const Options& o) {
@@ -100,8 +116,8 @@ Symbol function_of(const Module& module, const std::string& name) {
 
 void put_out(const Options& o, const std::string& text) {
   if (o.output.empty() || o.output == "-") {
-    std::fwrite(text.data(), 1, text.size(), stdout);
-    if (std::fflush(stdout) != 0)
+    bool whole = std::fwrite(text.data(), 1, text.size(), stdout) == text.size();
+    if (std::fflush(stdout) != 0 || !whole)
       fail({complaint("standard output cannot be written", "a place that takes the result")}, input_at_fault);
     return;
   }

@@ -1,8 +1,8 @@
 // What verbs share: loading a module through a level, picking a target, writing a result.
 #pragma once
 
+#include <functional>
 #include <memory>
-#include <new>
 #include <optional>
 
 #include "porphyry/base/source_text.h"
@@ -15,10 +15,13 @@ namespace porphyry::tool {
 
 constexpr int input_at_fault = 1, call_at_fault = 2;
 
-// A verb's way out when something is wrong; the diagnostics are already printed.
+// A verb's way out when something is wrong.
 struct Failure {
   int status;
+  Diagnostics why;
 };
+// To standard error; where that cannot be written, nobody can be told.
+void say(const std::string& text);
 [[noreturn]] void fail(const Diagnostics& why, int status);
 
 struct Loaded {
@@ -27,9 +30,14 @@ struct Loaded {
   std::unique_ptr<Module> module;
 };
 
+// A file's bytes, or those of standard input.
+std::string input_of(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o);
+std::unique_ptr<Loaded> load(const Options& o, std::string bytes);
 Pipeline pipeline_of(const Options& o, const char* usual_level);
-// Loads and runs the pipeline.
+// Loads and runs the pipeline. One that is already loaded, or one from the input.
+std::unique_ptr<Loaded> optimized(std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
+                                  Notes* notes = nullptr, std::vector<StepRecord>* steps = nullptr);
 std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr,
                                        std::vector<StepRecord>* steps = nullptr);
 const machine::Target& target_of(const Options& o);
@@ -40,20 +48,17 @@ bool on_terminal();
 // What a command of the system writes when it reads `input`; nothing when it fails.
 std::optional<std::string> filtered(const std::string& command, const std::string& input);
 
-// Says so, and gives the status.
-int out_of_memory();
+// Runs the body and gives what it failed with; status 0 when it did not.
+Failure outcome_of(const std::function<void()>& body);
+// Runs a verb's body, says what went wrong, and gives the status.
+int guarded(const std::function<void()>& body);
 
-// Runs a verb's body and turns failures into a status.
-template <class Body>
-int guarded(Body body) {
-  try {
-    body();
-    return 0;
-  } catch (const Failure& f) {
-    return f.status;
-  } catch (const std::bad_alloc&) {
-    return out_of_memory();
-  }
-}
+// Does a job for every input: one in place, several on all cores, with a line on the terminal of how far it
+// has come when it takes longer than a second. What comes of one goes where -o says; of several, to standard
+// output one after the other, or into the folder that -o names, as the input's name with this ending.
+// Failures of one do not keep the others back; they are said in the order of inputs. Without an ending,
+// nothing is put out.
+int over_inputs(const Options& o, const std::string& ending,
+                const std::function<std::string(const Options&)>& job);
 
 }  // namespace porphyry::tool

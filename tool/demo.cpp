@@ -42,23 +42,24 @@ int verb_demo(const Options& given) {
     size_t widest = 0, widest_answer = 0, differ = 0;
     for (const TourStop& s : *stops)
       widest = std::max(widest, s.question.size()), widest_answer = std::max(widest_answer, s.answer.size());
-    fmt::print("Frost watch: one night of post 7, 96 readings, at -O1\n\n");
+    std::string told = fmt::format("Frost watch: one night of post 7, 96 readings, at -O1\n\n");
     for (const TourStop& s : *stops) {
       std::string verdict = s.agree ? "evaluator and processor agree"
                                     : "DIFFERENT on the processor: " +
                                           (s.native.results.empty() ? s.native.message : s.native.results[0]);
-      fmt::print("  {:<{}}  {:>{}}   {}\n", s.question, widest, s.answer, widest_answer, verdict);
+      told += fmt::format("  {:<{}}  {:>{}}   {}\n", s.question, widest, s.answer, widest_answer, verdict);
       differ += !s.agree;
     }
     for (const auto& f : (*jit)->lowered().functions)
       if (f.name == "coldest")
-        fmt::print(
+        told += fmt::format(
             "\nThe machine code of one kernel, each line with what it came from:\n\n{}",
             render(machine::make_listing((*jit)->lowered(), f, target), on_terminal() && !o.no_colour));
     double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-    fmt::print("\n{} kernels, {} of them the same on both, in {:.2f} seconds\n", stops->size(),
-               stops->size() - differ, seconds);
-    if (differ) throw Failure{input_at_fault};
+    told += fmt::format("\n{} kernels, {} of them the same on both, in {:.2f} seconds\n", stops->size(),
+                        stops->size() - differ, seconds);
+    put_out(o, told);
+    if (differ) throw Failure{input_at_fault, {}};
   });
 }
 

@@ -4,6 +4,7 @@
 
 #include <CLI/CLI.hpp>
 
+#include "common.h"
 #include "porphyry/render/diagnostics.h"
 #include "verbs.h"
 
@@ -11,17 +12,29 @@ namespace {
 
 using porphyry::tool::Options;
 
+void add_level(CLI::App* verb, Options& o);
+
 void add_common(CLI::App* verb, Options& o, bool with_level) {
   verb->add_option("file", o.file, "A module, text or packed; - for standard input")->default_val("-");
-  if (with_level) {
-    verb->add_option("-O", o.level, "The level: -O0 or -O1");
-    verb->add_option("--pipeline", o.pipeline,
-                     "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
-  }
+  if (with_level) add_level(verb, o);
+}
+void add_files(CLI::App* verb, Options& o, bool with_level) {
+  verb->add_option("files", o.files, "Modules, text or packed; standard input when there is none");
+  verb->parse_complete_callback([&o] {
+    if (o.files.empty()) o.files = {"-"};
+    o.file = o.files[0];
+  });
+  if (with_level) add_level(verb, o);
+}
+
+void add_level(CLI::App* verb, Options& o) {
+  verb->add_option("-O", o.level, "The level: -O0 or -O1");
+  verb->add_option("--pipeline", o.pipeline,
+                   "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
 }
 
 void add_output(CLI::App* verb, Options& o) {
-  verb->add_option("-o", o.output, "Where to write; standard output otherwise");
+  verb->add_option("-o", o.output, "Where to write (a folder for several inputs); standard output otherwise");
 }
 void add_json(CLI::App* verb, Options& o) { verb->add_flag("--json", o.json, "Report as JSON"); }
 void add_machine(CLI::App* verb, Options& o) {
@@ -47,16 +60,21 @@ int main(int count, char** arguments) {
   int status = 0;
 
   auto* check = app.add_subcommand("check", "Reads and verifies a module; all mistakes at once");
-  add_common(check, o, false);
+  add_files(check, o, false);
   add_json(check, o);
   check->callback([&] { status = verb_check(o); });
 
   auto* show =
-      app.add_subcommand("show", "Writes the program in canonical text form, or a function's block graph");
+      app.add_subcommand("show",
+                         "Writes the program in canonical text form, a function's block graph, or the "
+                         "listing of an object file by any compiler");
   add_common(show, o, true);
   add_output(show, o);
   show->add_option("--function", o.function, "Only this function");
-  show->add_option("--as", o.as, "text, or its block graph as dot, svg or png; else by the ending of -o");
+  show->add_option("--as", o.as,
+                   "text, or its block graph as dot, svg or png; else by the ending of -o. "
+                   "Object files: listing or json");
+  show->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   show->callback([&] { status = verb_show(o); });
 
   auto* sample =
@@ -75,24 +93,24 @@ int main(int count, char** arguments) {
   operations->callback([&] { status = verb_operations(o); });
 
   auto* pack = app.add_subcommand("pack", "A module to its packed form");
-  add_common(pack, o, false);
+  add_files(pack, o, false);
   add_output(pack, o);
   pack->callback([&] { status = verb_pack(o); });
 
   auto* unpack = app.add_subcommand("unpack", "A packed module to its text form");
-  add_common(unpack, o, false);
+  add_files(unpack, o, false);
   add_output(unpack, o);
   unpack->callback([&] { status = verb_unpack(o); });
 
   auto* optimize = app.add_subcommand("optimize", "IR to IR through a level or a written pipeline");
-  add_common(optimize, o, true);
+  add_files(optimize, o, true);
   add_output(optimize, o);
   optimize->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
   optimize->callback([&] { status = verb_optimize(o); });
 
   auto* lower = app.add_subcommand(
       "lower", "To machine code: a listing, an object file, assembly text, JSON or legalized IR");
-  add_common(lower, o, true);
+  add_files(lower, o, true);
   add_output(lower, o);
   add_machine(lower, o);
   lower->add_option("--function", o.function, "Only this function (listings and IR)");
@@ -151,7 +169,7 @@ int main(int count, char** arguments) {
         "there is no verb '" + std::string(arguments[1]) + "'",
         near.empty() ? porphyry::listed(verbs)
                      : "perhaps '" + near + "'; the verbs are " + porphyry::listed(verbs, "and"));
-    fmt::print(stderr, "{}", porphyry::render({d}));
+    say(porphyry::render({d}));
     return 2;
   }
   try {

@@ -7,6 +7,7 @@
 #include "porphyry/call/call.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/object/object.h"
+#include "porphyry/object/read.h"
 #include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/graph.h"
@@ -19,15 +20,19 @@
 namespace porphyry::tool {
 
 int verb_check(const Options& o) {
-  if (!o.json) return guarded([&] { load(o); });
+  if (!o.json) return over_inputs(o, "", [](const Options& one) { return load(one), std::string(); });
   return guarded([&] {
-    auto text = read_file(o.file == "-" ? "/dev/stdin" : o.file);
-    if (!text) fail(text.why(), input_at_fault);
-    Realm realm;
-    SourceText source(o.file, std::move(*text));
-    auto module = load_module(realm, source);
-    put_out(o, render_json(module.good() ? Diagnostics{} : module.why()));
-    if (!module) throw Failure{input_at_fault};
+    Diagnostics all;
+    for (const std::string& file : o.files) {
+      Options one = o;
+      one.file = file;
+      Realm realm;
+      SourceText source(file, input_of(one));
+      auto module = load_module(realm, source);
+      if (!module) all.insert(all.end(), module.why().begin(), module.why().end());
+    }
+    put_out(o, render_json(all));
+    if (!all.empty()) throw Failure{input_at_fault, {}};
   });
 }
 
@@ -50,9 +55,35 @@ static std::string graph(const Module& module, const Options& o, const std::stri
   return *drawn;
 }
 
+// An object file of any compiler, in the form of our own listings.
+static void show_object(const std::string& bytes, const Options& o) {
+  const machine::Target& target = target_of(o);
+  auto object = read_object(o.file, bytes);
+  if (!object) fail(object.why(), input_at_fault);
+  if (object->file.machine != target.object.machine)
+    fail(
+        {complaint("'" + o.file + "' is for another processor", "an object for " + std::string(target.name))},
+        input_at_fault);
+  ObjectListing all = list_object(*object, target);
+  if (!o.function.empty()) {
+    std::vector<std::string> names;
+    for (const auto& f : all.functions) names.push_back(f.name);
+    std::erase_if(all.functions, [&](const auto& f) { return f.name != o.function; });
+    if (all.functions.empty())
+      fail({complaint("no function is called '" + o.function + "'", listed(names))}, call_at_fault);
+  }
+  if (o.as == "json" || o.json) return put_out(o, render_json(all.functions));
+  if (!o.as.empty() && o.as != "listing" && o.as != "text")
+    fail({complaint("an object file has no form '" + o.as + "'", "listing or json")}, call_at_fault);
+  put_out(o, render(all, o.output.empty() && on_terminal() && !o.no_colour, o.function.empty()));
+}
+
 int verb_show(const Options& o) {
   return guarded([&] {
-    auto loaded = load_optimized(o, "-O0");
+    std::string bytes = input_of(o);
+    if (is_object(bytes)) return show_object(bytes, o);
+    Pipeline pipeline = pipeline_of(o, "-O0");
+    auto loaded = optimized(load(o, std::move(bytes)), pipeline);
     std::string as = o.as;
     for (const char* form : {"dot", "svg", "png"})
       if (as.empty() && o.output.ends_with(std::string(".") + form)) as = form;
@@ -85,24 +116,29 @@ int verb_operations(const Options& o) {
   return guarded([&] { put_out(o, o.json ? render_operations_json() : render_operations()); });
 }
 
+// Bytes are nothing for a terminal, nor one behind the other.
+static void needs_a_file(const Options& o, const char* what, const char* ending) {
+  if (o.output.empty() && (on_terminal() || o.files.size() > 1))
+    fail({complaint(fmt::format("{} want a file each", what),
+                    fmt::format("-o FILE.{} or a folder, or one input and a pipe", ending))},
+         call_at_fault);
+}
+
 int verb_pack(const Options& o) {
-  return guarded([&] {
-    if (o.output.empty() && on_terminal())
-      fail({complaint("packed bytes are nothing for a terminal", "-o FILE.porb, or a pipe")}, call_at_fault);
-    put_out(o, write_packed(*load(o)->module));
-  });
+  if (int status = guarded([&] { needs_a_file(o, "packed bytes", "porb"); })) return status;
+  return over_inputs(o, ".porb", [](const Options& one) { return write_packed(*load(one)->module); });
 }
 
 int verb_unpack(const Options& o) {
-  return guarded([&] { put_out(o, write_text(*load(o)->module)); });
+  return over_inputs(o, ".por", [](const Options& one) { return write_text(*load(one)->module); });
 }
 
 int verb_optimize(const Options& o) {
-  return guarded([&] {
+  return over_inputs(o, ".por", [](const Options& one) {
     std::vector<StepRecord> steps;
-    auto loaded = load_optimized(o, "-O1", nullptr, o.steps ? &steps : nullptr);
-    if (o.steps) fmt::print(stderr, "{}", render(steps));
-    put_out(o, write_text(*loaded->module));
+    auto loaded = load_optimized(one, "-O1", nullptr, one.steps ? &steps : nullptr);
+    if (one.steps) say(render(steps));
+    return write_text(*loaded->module);
   });
 }
 
@@ -121,39 +157,56 @@ static std::string legalized(Module& module, const machine::Target& target,
   return o.function.empty() ? write_text(module) : write_text(module, function_of(module, o.function));
 }
 
+// What `lower` can give, and the endings of files that ask for it.
+struct LoweredForm {
+  const char *name, *ending;
+};
+static constexpr LoweredForm lowered_forms[] = {
+    {"listing", ".txt"}, {"object", ".o"}, {"assembly", ".s"}, {"json", ".json"}, {"ir", ".por"}};
+
+static const LoweredForm& lowered_form(const Options& o) {
+  std::vector<std::string> names;
+  for (const LoweredForm& f : lowered_forms) {
+    bool by_ending = o.as.empty() && std::string_view(f.name) != "listing" && o.output.ends_with(f.ending);
+    if (o.as == f.name || by_ending) return f;
+    names.emplace_back(f.name);
+  }
+  if (!o.as.empty()) fail({complaint("there is no form '" + o.as + "'", listed(names))}, call_at_fault);
+  return lowered_forms[0];
+}
+
+static std::string lowered(const Options& o, std::string_view as) {
+  const machine::Target& target = target_of(o);
+  machine::LowerOptions options = lower_options(o, target);
+  auto loaded = load_optimized(o, "-O0");
+  if (!o.function.empty()) function_of(*loaded->module, o.function);
+  if (as == "ir") return legalized(*loaded->module, target, options, o);
+  auto code = machine::lower(*loaded->module, target, options);
+  if (!code) fail(code.why(), input_at_fault);
+  if (as == "object") return elf_bytes(make_object(*code, target));
+  if (as == "assembly") return render_assembly(*code, target);
+  std::vector<machine::FunctionListing> listings;
+  for (const auto& f : code->functions)
+    if (o.function.empty() || o.function == f.name)
+      listings.push_back(machine::make_listing(*code, f, target));
+  if (as == "json") return render_json(listings);
+  std::string out;
+  bool colour = o.output.empty() && on_terminal() && !o.no_colour;
+  for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour);
+  return out;
+}
+
 int verb_lower(const Options& o) {
-  return guarded([&] {
-    std::string as = !o.as.empty()                ? o.as
-                     : o.output.ends_with(".s")   ? "assembly"
-                     : o.output.ends_with(".o")   ? "object"
-                     : o.output.ends_with(".por") ? "ir"
-                                                  : "listing";
-    const std::vector<std::string> forms = {"listing", "object", "assembly", "json", "ir"};
-    if (std::find(forms.begin(), forms.end(), as) == forms.end())
-      fail({complaint("there is no form '" + as + "'", listed(forms))}, call_at_fault);
-    if (as == "object" && o.output.empty() && on_terminal())
-      fail({complaint("object files are nothing for a terminal", "-o FILE.o, or a pipe")}, call_at_fault);
-    const machine::Target& target = target_of(o);
-    machine::LowerOptions options = lower_options(o, target);
-    auto loaded = load_optimized(o, "-O0");
-    if (!o.function.empty()) function_of(*loaded->module, o.function);
-    if (as == "ir") return put_out(o, legalized(*loaded->module, target, options, o));
-    if (!o.until.empty())
-      fail({complaint("--until says where legalization stops", "--until with --as ir")}, call_at_fault);
-    auto lowered = machine::lower(*loaded->module, target, options);
-    if (!lowered) fail(lowered.why(), input_at_fault);
-    if (as == "object") return put_out(o, elf_bytes(make_object(*lowered, target)));
-    if (as == "assembly") return put_out(o, render_assembly(*lowered, target));
-    std::vector<machine::FunctionListing> listings;
-    for (const auto& f : lowered->functions)
-      if (o.function.empty() || o.function == f.name)
-        listings.push_back(machine::make_listing(*lowered, f, target));
-    if (as == "json") return put_out(o, render_json(listings));
-    std::string out;
-    bool colour = o.output.empty() && on_terminal() && !o.no_colour;
-    for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour);
-    put_out(o, out);
-  });
+  const LoweredForm* form = nullptr;
+  if (int status = guarded([&] {
+        form = &lowered_form(o);
+        std::string_view as = form->name;
+        if (as == "object") needs_a_file(o, "object files", "o");
+        if (as != "ir" && !o.until.empty())
+          fail({complaint("--until says where legalization stops", "--until with --as ir")}, call_at_fault);
+      }))
+    return status;
+  return over_inputs(o, form->ending, [&](const Options& one) { return lowered(one, form->name); });
 }
 
 // A line for each simulated instruction: where it stands, what it is, and the registers that it changed.
@@ -174,8 +227,8 @@ class Tracer {
         if (started_ && last_.flags[k] != seen.state->flags[k])
           changes += fmt::format(" {}{}", seen.state->flags[k] ? "" : "no ", target_.flags[k]);
       std::vector<std::string> names(4, "…");
-      fmt::print(stderr, "{} + {:04x}  {:<40}{}\n", f->name, seen.address - start,
-                 spell(target_, *seen.instruction, names), changes);
+      say(fmt::format("{} + {:04x}  {:<40}{}\n", f->name, seen.address - start,
+                      spell(target_, *seen.instruction, names), changes));
     }
     last_ = *seen.state;
     started_ = true;
@@ -224,14 +277,16 @@ int verb_run(const Options& o) {
         out = run_on_simulator(*loaded->module, **jit, target, *call, run);
       }
     }
-    for (const std::string& r : out.results) fmt::print("{}\n", r);
+    std::string told;
+    for (const std::string& r : out.results) told += r + "\n";
     if (o.memory)
-      for (const std::string& line : changed_memory(*call)) fmt::print("{}\n", line);
+      for (const std::string& line : changed_memory(*call)) told += line + "\n";
+    put_out(o, told);
     if (out.end == CallOutcome::End::Result) return;
     static constexpr const char* ends[] = {"", "a trap", "a fault", "not finished"};
-    fmt::print(stderr, "{}: {}\n", ends[static_cast<size_t>(out.end)], out.message);
-    for (const std::string& line : out.trace) fmt::print(stderr, "  {}\n", line);
-    throw Failure{input_at_fault};
+    say(fmt::format("{}: {}\n", ends[static_cast<size_t>(out.end)], out.message));
+    for (const std::string& line : out.trace) say("  " + line + "\n");
+    throw Failure{input_at_fault, {}};
   });
 }
 

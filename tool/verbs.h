@@ -11,10 +11,12 @@ namespace porphyry::tool {
 inline const std::string number_mark = "number:";
 
 struct Options {
+  std::vector<std::string> files;  // of verbs that take several; `file` is the one at hand
   std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target = "x64", folder;
   std::string features = "usual";
   std::vector<std::string> words;
-  bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false, no_colour = false;
+  bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
+       no_colour = false;
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
 };

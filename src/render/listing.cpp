@@ -69,6 +69,9 @@ std::string head(const FunctionListing& l, const Ink& ink) {
          plural(t.bytes, "byte", "bytes") + ", " + plural(t.loads, "load", "loads") + ", " +
          plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
          plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
+  if (t.not_described)
+    out += "  unknown   " + plural(t.not_described, "instruction", "instructions") + " of " +
+           plural(t.bytes_not_described, "byte", "bytes") + " that the book does not describe\n";
   return out;
 }
 
@@ -91,7 +94,7 @@ std::string render(const FunctionListing& l, bool colour) {
     if (b.lines.empty()) continue;
     std::string rail;
     for (unsigned d = 0; d < deepest; ++d) rail += d < b.depth ? "|" : " ";
-    out += "\n" + ink(amber, rail) + " " + ink(bold, b.label + ":") + "\n";
+    out += b.label.empty() ? "" : "\n" + ink(amber, rail) + " " + ink(bold, b.label + ":") + "\n";
     std::string last;
     for (const ListingLine& x : b.lines) {
       std::string about = role_text(x.role);
@@ -111,6 +114,18 @@ std::string render(const FunctionListing& l, bool colour) {
     }
   }
   return out;
+}
+
+std::string render(const ObjectListing& object, bool colour, bool with_summary) {
+  std::string out;
+  for (const FunctionListing& l : object.functions) out += (out.empty() ? "" : "\n") + render(l, colour);
+  if (!with_summary) return out;
+  double share = object.instructions ? 100.0 * object.described / object.instructions : 100;
+  return out + fmt::format(
+                   "\n{}, {} instructions of {} bytes; the book describes {:.1f} % of them, {} bytes "
+                   "stay bytes\n",
+                   plural(static_cast<unsigned>(object.functions.size()), "function", "functions"),
+                   object.instructions, object.bytes, share, object.bytes_not_described);
 }
 
 std::string render_json(const std::vector<FunctionListing>& listings) {
@@ -136,7 +151,9 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
                 {"stores", t.stores},
                 {"moves", t.moves},
                 {"saves", t.saves},
-                {"fetches", t.fetches}}}};
+                {"fetches", t.fetches},
+                {"not_described", t.not_described},
+                {"bytes_not_described", t.bytes_not_described}}}};
     for (const ListingBlock& b : l.blocks) {
       Json block = {{"label", b.label}, {"offset", b.offset}, {"depth", b.depth}, {"lines", Json::array()}};
       for (const ListingLine& x : b.lines)

@@ -33,6 +33,7 @@ struct FunctionListing {
   std::vector<ListingBlock> blocks;
   struct Totals {
     unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
+    unsigned not_described = 0, bytes_not_described = 0;  // code of others that the book does not know
   } totals;
 };
 

@@ -5,10 +5,13 @@
 #include <string>
 
 #include "porphyry/machine/listing.h"
+#include "porphyry/object/read.h"
 
 namespace porphyry {
 
 std::string render(const machine::FunctionListing& listing, bool colour = false);
+// With a line about the whole object at its end, if wanted.
+std::string render(const ObjectListing& object, bool colour = false, bool with_summary = true);
 std::string render_json(const std::vector<machine::FunctionListing>& listings);
 std::string render_assembly(const machine::LoweredModule& module, const machine::Target& target);
 

@@ -1,0 +1,307 @@
+// From an object's bytes to listings: extents of functions, decoding, blocks at the jumps' targets, loops.
+#include <cxxabi.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "porphyry/analyze/loops.h"
+#include "porphyry/object/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+std::string with_addend(std::string name, int64_t addend) {
+  if (addend > 0) name += fmt::format(" + {}", addend);
+  if (addend < 0) name += fmt::format(" - {}", -addend);
+  return name;
+}
+
+// The name as the source has it, when it is a mangled one.
+std::string source_name(const std::string& name) {
+  int status = 1;
+  char* plain =
+      name.starts_with("_Z") ? abi::__cxa_demangle(name.c_str(), nullptr, nullptr, &status) : nullptr;
+  std::string out = status == 0 && plain ? plain : "";
+  std::free(plain);
+  return out;
+}
+
+// How control goes on behind an instruction, read off its meaning.
+struct Flow {
+  bool jumps = false;   // to the label among its operands
+  bool goes_on = true;  // what stands behind it may run next
+};
+Flow flow_of(const Form& form) {
+  Flow out;
+  bool calls = false;
+  for (const MeaningStep& s : form.meaning) {
+    bool always = s.arguments[s.kind == MeaningKind::Go ? 1 : 0].kind == PlaceKind::Literal;
+    calls |= s.kind == MeaningKind::Store && s.arguments[0].kind == PlaceKind::Next;
+    if (s.kind == MeaningKind::Go && form.is_jump) out.jumps = true;
+    if ((s.kind == MeaningKind::Go || s.kind == MeaningKind::Trap) && always) out.goes_on = false;
+  }
+  if (calls) out.goes_on = true;
+  return out;
+}
+
+struct Extent {
+  uint64_t from, to;
+  std::string name, also;
+};
+
+// One function: decoded, cut into blocks, with its loops.
+class FunctionLister {
+ public:
+  FunctionLister(const ReadObject& object, size_t section, const Extent& extent,
+                 const std::vector<Extent>& all, const Target& target)
+      : object_(object),
+        section_(object.file.sections[section]),
+        lines_(object.lines[section]),
+        extent_(extent),
+        all_(all),
+        target_(target) {}
+
+  FunctionListing run() {
+    out_.name = extent_.name;
+    if (!extent_.also.empty()) out_.signature = "  " + extent_.also;
+    decode();
+    cut();
+    find_loops();
+    for (size_t b = 0; b < starts_.size(); ++b) {
+      ListingBlock block{label(b), offset(starts_[b]), depth_[b], {}};
+      for (size_t k = starts_[b]; k < end_of(b); ++k) block.lines.push_back(line(k));
+      out_.blocks.push_back(std::move(block));
+    }
+    return std::move(out_);
+  }
+
+ private:
+  struct Decoded {
+    uint64_t at;  // in the section
+    uint8_t size;
+    bool described;
+    PlainInstruction plain;
+  };
+
+  std::span<const uint8_t> bytes(uint64_t from, uint64_t to) const {
+    return {reinterpret_cast<const uint8_t*>(section_.bytes.data()) + from, to - from};
+  }
+  uint32_t offset(size_t k) const { return static_cast<uint32_t>(code_[k].at - extent_.from); }
+  size_t end_of(size_t b) const { return b + 1 < starts_.size() ? starts_[b + 1] : code_.size(); }
+
+  void decode() {
+    for (uint64_t at = extent_.from; at < extent_.to;) {
+      Decoded d{at, 0, true, {}};
+      d.size = target_.decode(target_, bytes(at, extent_.to), d.plain);
+      if (!d.size)
+        d.described = false, d.size = std::max<uint8_t>(1, target_.length(target_, bytes(at, extent_.to)));
+      at += d.size;
+      code_.push_back(d);
+    }
+  }
+
+  // The index of the instruction that stands at a place in the section; none where none begins there.
+  static constexpr size_t none = ~size_t(0);
+  size_t instruction_at(uint64_t place) const {
+    auto found = std::lower_bound(code_.begin(), code_.end(), place,
+                                  [](const Decoded& d, uint64_t p) { return d.at < p; });
+    return found != code_.end() && found->at == place ? static_cast<size_t>(found - code_.begin()) : none;
+  }
+  const ObjectFile::Relocation* relocation(const Decoded& d) const {
+    auto found = std::lower_bound(section_.relocations.begin(), section_.relocations.end(), d.at,
+                                  [](const auto& r, uint64_t p) { return r.offset < p; });
+    return found != section_.relocations.end() && found->offset < d.at + d.size ? &*found : nullptr;
+  }
+  // Where a jump of the function's own leads, as an instruction.
+  size_t target_of(const Decoded& d) const {
+    if (!d.described || relocation(d) || !flow_of(target_.form(d.plain.form)).jumps) return none;
+    return instruction_at(d.at + d.size + static_cast<uint64_t>(d.plain.operands[0].literal));
+  }
+
+  void cut() {
+    std::vector<bool> begins(code_.size() + 1);
+    begins[0] = true;
+    is_target_.resize(code_.size());
+    for (size_t k = 0; k < code_.size(); ++k) {
+      size_t to = target_of(code_[k]);
+      if (to != none) begins[to] = is_target_[to] = true;
+      Flow flow = code_[k].described ? flow_of(target_.form(code_[k].plain.form)) : Flow{};
+      if (flow.jumps || !flow.goes_on) begins[k + 1] = true;
+    }
+    for (size_t k = 0; k < code_.size(); ++k) {
+      if (begins[k]) starts_.push_back(k);
+      block_of_.push_back(starts_.size() - 1);
+    }
+  }
+
+  std::string label(size_t b) const {
+    return b == 0 ? "start" : is_target_[starts_[b]] ? fmt::format("b{}", b) : "";
+  }
+
+  // The loops are those of a function in the IR with the same blocks and ways between them.
+  void find_loops() {
+    Function shape(Signature{});
+    Block entry = shape.add_block();
+    std::vector<Block> blocks;
+    for (size_t b = 0; b < starts_.size(); ++b) blocks.push_back(shape.add_block());
+    auto end = [&](Block from, std::initializer_list<Block> ways) {
+      std::vector<Function::Draft::Target> targets;
+      for (Block to : ways) targets.push_back({to, {}});
+      Value either = shape.constant(Type::boolean(), 1);
+      std::span<const Value> condition(&either, ways.size() == 2 ? 1 : 0);
+      Op op = ways.size() == 2 ? Op::When : ways.size() == 1 ? Op::Go : Op::Trap;
+      shape.append(from, {.op = op, .operands = condition, .targets = targets});
+    };
+    end(entry, {blocks[0]});
+    for (size_t b = 0; b < starts_.size(); ++b) {
+      const Decoded& last = code_[end_of(b) - 1];
+      bool falls =
+          b + 1 < starts_.size() && (!last.described || flow_of(target_.form(last.plain.form)).goes_on);
+      size_t to = target_of(last);
+      if (falls && to != none)
+        end(blocks[b], {blocks[block_of_[to]], blocks[b + 1]});
+      else if (falls || to != none)
+        end(blocks[b], {blocks[falls ? b + 1 : block_of_[to]]});
+      else
+        end(blocks[b], {});
+    }
+    Dominators dominators(shape);
+    Loops loops(shape, dominators);
+    for (Block b : blocks) depth_.push_back(dominators.reachable(b) ? loops.depth(b) : 0);
+  }
+
+  ListingLine line(size_t k) {
+    const Decoded& d = code_[k];
+    ListingLine out{.offset = offset(k)};
+    auto raw = bytes(d.at, d.at + d.size);
+    out.bytes.assign(raw.begin(), raw.end());
+    auto after = std::upper_bound(lines_.begin(), lines_.end(), d.at,
+                                  [](uint64_t p, const auto& l) { return p < l.offset; });
+    if (after != lines_.begin()) out.position = (after - 1)->position;
+    auto& t = out_.totals;
+    ++t.instructions;
+    t.bytes += d.size;
+    if (!d.described) {
+      ++t.not_described;
+      t.bytes_not_described += d.size;
+      out.text =
+          fmt::format("{} {} that the book does not describe", +d.size, d.size == 1 ? "byte" : "bytes");
+      return out;
+    }
+    const Form& form = target_.form(d.plain.form);
+    for (const FormOperand& o : form.operands)
+      if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
+    out.text = spell(target_, d.plain, std::vector<std::string>(4, place_named(d, out.operation)));
+    return out;
+  }
+
+  // What a label, symbol or relative address of the instruction names. A relocated literal is told aside.
+  std::string place_named(const Decoded& d, std::string& aside) const {
+    if (const ObjectFile::Relocation* r = relocation(d)) {
+      if (r->symbol >= object_.file.symbols.size()) return "?";
+      Encoded e = target_.encode(target_, d.plain);
+      bool is_distance = e.distance_at && d.at + d.size - r->offset == uint64_t(e.size - e.distance_at);
+      int64_t addend = r->addend + (is_distance ? static_cast<int64_t>(d.at + d.size - r->offset) : 0);
+      std::string name = symbol_named(object_.file.symbols[r->symbol], addend);
+      if (!is_distance) aside = "address of " + name;
+      return name;
+    }
+    for (size_t k = 0; k < target_.form(d.plain.form).operands.size(); ++k) {
+      const PlainOperand& o = d.plain.operands[k];
+      int64_t distance = o.kind == OperandKind::Label || o.kind == OperandKind::Symbol ? o.literal
+                         : o.address.relative ? o.address.displacement
+                                              : 0;
+      bool names = o.kind == OperandKind::Label || o.kind == OperandKind::Symbol || o.address.relative;
+      if (names) return code_named(d.at + d.size + static_cast<uint64_t>(distance));
+    }
+    return "";
+  }
+
+  std::string symbol_named(const ObjectFile::Symbol& s, int64_t addend) const {
+    return with_addend(s.name.empty() ? "?" : s.name, addend);
+  }
+
+  std::string code_named(uint64_t place) const {
+    size_t k = place >= extent_.from && place < extent_.to ? instruction_at(place) : none;
+    if (k != none && starts_[block_of_[k]] == k && !label(block_of_[k]).empty()) return label(block_of_[k]);
+    auto after = std::upper_bound(all_.begin(), all_.end(), place,
+                                  [](uint64_t p, const Extent& e) { return p < e.from; });
+    if (after == all_.begin()) return with_addend(section_.name, static_cast<int64_t>(place));
+    return with_addend((after - 1)->name, static_cast<int64_t>(place - (after - 1)->from));
+  }
+
+  const ReadObject& object_;
+  const ObjectFile::Section& section_;
+  const std::vector<ReadObject::Line>& lines_;
+  const Extent& extent_;
+  const std::vector<Extent>& all_;
+  const Target& target_;
+  std::vector<Decoded> code_;
+  std::vector<bool> is_target_;   // by instruction
+  std::vector<size_t> starts_;    // by block: its first instruction
+  std::vector<size_t> block_of_;  // by instruction
+  std::vector<unsigned> depth_;   // by block
+  FunctionListing out_;
+};
+
+// The functions of a section, and the code between them. Of two names for one place, the first counts.
+std::vector<Extent> extents(const ObjectFile& file, size_t section) {
+  const ObjectFile::Section& s = file.sections[section];
+  std::vector<Extent> named, out;
+  for (const auto& symbol : file.symbols)
+    if (symbol.section == section && symbol.is_function && symbol.value < s.bytes.size())
+      named.push_back({symbol.value, std::min<uint64_t>(symbol.value + symbol.size, s.bytes.size()),
+                       symbol.name, source_name(symbol.name)});
+  std::stable_sort(named.begin(), named.end(),
+                   [](const Extent& a, const Extent& b) { return a.from < b.from; });
+  uint64_t at = 0;
+  auto between = [&](uint64_t to) {
+    if (at < to) out.push_back({at, to, at ? fmt::format("{} + {}", s.name, at) : s.name, ""});
+  };
+  for (size_t k = 0; k < named.size(); ++k) {
+    Extent& e = named[k];
+    if (e.from < at) continue;
+    if (k + 1 < named.size() && named[k + 1].from > e.from) e.to = std::min(e.to, named[k + 1].from);
+    if (e.to <= e.from) e.to = k + 1 < named.size() ? named[k + 1].from : s.bytes.size();
+    between(e.from);
+    at = e.to;
+    out.push_back(std::move(e));
+  }
+  between(s.bytes.size());
+  return out;
+}
+
+// Fillers between functions are nothing that anyone wants to read.
+bool only_fillers(const FunctionListing& l, const Target& target) {
+  for (const ListingBlock& b : l.blocks)
+    for (const ListingLine& x : b.lines) {
+      PlainInstruction i;
+      if (!target.decode(target, x.bytes, i) || !target.form(i.form).meaning.empty()) return false;
+    }
+  return true;
+}
+
+}  // namespace
+
+ObjectListing list_object(const ReadObject& object, const Target& target) {
+  ObjectListing out;
+  for (size_t s = 0; s < object.file.sections.size(); ++s) {
+    const auto& section = object.file.sections[s];
+    if (!section.is_code || section.zeros) continue;
+    std::vector<Extent> all = extents(object.file, s);
+    for (const Extent& e : all) {
+      FunctionListing l = FunctionLister(object, s, e, all, target).run();
+      out.instructions += l.totals.instructions;
+      out.described += l.totals.instructions - l.totals.not_described;
+      out.bytes += l.totals.bytes;
+      out.bytes_not_described += l.totals.bytes_not_described;
+      if (!only_fillers(l, target)) out.functions.push_back(std::move(l));
+    }
+  }
+  return out;
+}
+
+}  // namespace porphyry
