@@ -258,44 +258,6 @@ TEST(Emit, JumpsReachTheirBlocksAtEveryDistance) {
   }
 }
 
-TEST(Jit, CodeIsNeverWritableAndExecutable) {
-  Realm realm;
-  auto module = must_read(realm,
-                          "module m\ndata d holds i32: 1\ndata c const holds i32: 2\nfunc f() -> ptr "
-                          "{\nenter:\n  p = address of d\n  return p\n}\n");
-  auto jit = Jit::compile(*module, target());
-  ASSERT_TRUE(jit.good());
-  auto permissions = [](const void* p) {
-    std::ifstream maps("/proc/self/maps");
-    for (std::string line; std::getline(maps, line);) {
-      uint64_t from = 0, to = 0;
-      char what[5] = {};
-      std::sscanf(line.c_str(), "%lx-%lx %4s", &from, &to, what);
-      if (reinterpret_cast<uint64_t>(p) >= from && reinterpret_cast<uint64_t>(p) < to)
-        return std::string(what).substr(0, 3);
-    }
-    return std::string();
-  };
-  EXPECT_EQ(permissions((*jit)->address("f")), "r-x");
-  EXPECT_EQ(permissions((*jit)->address("c")), "r--");
-  EXPECT_EQ(permissions((*jit)->address("d")), "rw-");
-  EXPECT_EQ((*(*jit)->function<void*()>("f"))(), (*jit)->address("d"));
-}
-
-TEST(Jit, RefusesWithReasons) {
-  Realm realm;
-  auto module = must_read(realm,
-                          "module m\nextern func nobody(i32) -> i32\nfunc f(a: i32) -> i32 {\nenter:\n  b = "
-                          "call nobody(a)\n  return b\n}\n");
-  auto jit = Jit::compile(*module, target());
-  ASSERT_FALSE(jit.good());
-  EXPECT_EQ(jit.why()[0].message, "nothing is known of the external 'nobody'");
-  auto wide = must_read(realm, "module n\nlayout big\nfunc f() {\nenter:\n  return\n}\n");
-  auto refused = Jit::compile(*wide, target());
-  ASSERT_FALSE(refused.good());
-  EXPECT_NE(refused.why()[0].message.find("layout big"), std::string::npos);
-}
-
 // Helpers are local: a program may use their names for what it likes.
 TEST(Legalize, HelpersStandBesideWhateverTheirNamesMeanToTheProgram) {
   Realm realm;
@@ -308,23 +270,6 @@ TEST(Legalize, HelpersStandBesideWhateverTheirNamesMeanToTheProgram) {
     ASSERT_TRUE(jit.good()) << taken << render(jit.why());
     EXPECT_EQ((*(*jit)->function<double(double, double)>("f"))(-7.5, 2.0), -1.5);
   }
-}
-
-TEST(Apart, ReportsTrapsWildAccessesAndEndlessLoops) {
-  Realm realm;
-  auto module = must_read(
-      realm,
-      "module m\nfunc stop() {\na:\n  trap\n}\nfunc wild() -> i32 {\na:\n  v = load i32 [null + 8]\n  return "
-      "v\n}\nfunc ever() {\na:\n  go b\nb:\n  go b\n}\n"
-      "func deep(n: i64) -> i64 {\na:\n  m = add n, 1\n  r = call deep(m)\n  s = add r, m\n  return s\n}\n");
-  auto jit = Jit::compile(*module, target());
-  auto end = [&](const char* name, std::vector<uint64_t> arguments = {}) {
-    return (*Caller::make(**jit, name, target()))->call_apart(arguments, 0.5).end;
-  };
-  EXPECT_EQ(end("stop"), NativeOutcome::End::Trap);
-  EXPECT_EQ(end("wild"), NativeOutcome::End::Fault);
-  EXPECT_EQ(end("ever"), NativeOutcome::End::TooLong);
-  EXPECT_EQ(end("deep", {0}), NativeOutcome::End::Fault);
 }
 
 // ---- whole modules against the system's tools

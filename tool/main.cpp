@@ -133,6 +133,10 @@ int main(int count, char** arguments) {
   run->add_option("--step-limit", o.step_limit,
                   "Operations for a run of the evaluator, instructions for one of the simulator");
   run->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
+  run->add_flag(
+      "--here", o.here,
+      "Native in this process instead of a child, known to a debugger and to the system's profiler");
+  run->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
   run->add_flag("--memory", o.memory, "Show what changed in memory");
   run->positionals_at_end(false);
   run->callback([&] { status = verb_run(o); });

@@ -254,6 +254,8 @@ int verb_run(const Options& o) {
       fail({complaint("nothing runs on '" + o.on + "'", "eval, native or sim")}, call_at_fault);
     if (o.trace && o.on != "sim")
       fail({complaint("only the simulator shows each instruction", "--trace with --on sim")}, call_at_fault);
+    if ((o.here || o.lazy) && o.on != "native")
+      fail({complaint("--here and --lazy speak of the processor", "--on native")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
@@ -266,9 +268,12 @@ int verb_run(const Options& o) {
     if (o.on == "eval") {
       out = run_on_evaluator(*loaded->module, *call, {.seed = o.seed, .step_limit = o.step_limit});
     } else {
-      auto jit = Jit::compile(*loaded->module, target, options);
+      JitOptions how{.lazy = o.lazy, .for_debugger = o.here, .for_profiler = o.here};
+      auto jit = Jit::compile(*loaded->module, target, options, usual_externals, how);
       if (!jit) fail(jit.why(), input_at_fault);
-      if (o.on == "native") {
+      if (o.here) {
+        out = run_here(*loaded->module, **jit, target, *call);
+      } else if (o.on == "native") {
         out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
       } else {
         simulate::RunOptions run{.seed = o.seed, .step_limit = o.step_limit};

@@ -289,6 +289,22 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
   return out;
 }
 
+CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target,
+                     PreparedCall& call) {
+  CallOutcome out;
+  auto caller = Caller::make(jit, module.symbol_name(call.function), target);
+  if (!caller) {
+    out.end = CallOutcome::End::Fault;
+    out.message = caller.why()[0].message;
+    return out;
+  }
+  auto start = std::chrono::steady_clock::now();
+  std::vector<uint64_t> results = (*caller)->call(argument_words(call));
+  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.results = result_texts(results, module.function(call.function).signature().results);
+  return out;
+}
+
 CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, const simulate::RunOptions& options) {
   CallOutcome out;

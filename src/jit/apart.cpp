@@ -3,10 +3,12 @@
 #include <fmt/format.h>
 #include <sys/mman.h>
 #include <sys/resource.h>
+#include <sys/time.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <chrono>
+#include <cmath>
 #include <csignal>
 #include <cstring>
 #include <new>
@@ -95,7 +97,9 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   for (Value v : pen.call(callee, arguments)) words.leave(v);
   pen.give_back({});
   void* address = jit.address(function);
-  auto compiled = Jit::compile(bridge, target, {}, [&](std::string_view) { return address; });
+  JitOptions how{.for_debugger = jit.options().for_debugger};  // so that traces go through it
+  auto compiled = Jit::compile(
+      bridge, target, {}, [&](std::string_view) { return address; }, how);
   if (!compiled) return compiled.why();
   out.code = std::move(*compiled);
   return out;
@@ -117,7 +121,7 @@ Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view fu
                                              const machine::Target& target) {
   auto bridge = make_bridge(jit, function, target);
   if (!bridge) return bridge.why();
-  std::unique_ptr<Caller> out(new Caller);
+  std::unique_ptr<Caller> out(new Caller(jit, target));
   out->bridge_ = std::move(*bridge);
   out->enter_ = reinterpret_cast<void (*)(uint64_t*)>(out->bridge_.code->address("enter"));
   return out;
@@ -149,11 +153,40 @@ void set_outcome(NativeOutcome& out, int status, double limit) {
   }
 }
 
+// In the child: what the handler of signals needs, which is given nothing else.
+struct Witness {
+  uint64_t* place = nullptr;
+  const machine::Target* target = nullptr;
+};
+Witness& witness() {
+  static Witness it;
+  return it;
+}
+
+// Writes down where the run stood, then lets the signal do what it usually does.
+void note_place(int number, siginfo_t*, void* context) {
+  *witness().place = witness().target->program_counter(context);
+  signal(number, SIG_DFL);
+  raise(number);
+}
+
+// From here on. The handler has a stack of its own, since the run's may be exhausted.
+void tell_where(uint64_t* place, const machine::Target& target) {
+  witness() = {place, &target};
+  static char stack[64 << 10];
+  stack_t other{.ss_sp = stack, .ss_flags = 0, .ss_size = sizeof stack};
+  sigaltstack(&other, nullptr);
+  struct sigaction action {};
+  action.sa_sigaction = note_place;
+  action.sa_flags = SA_SIGINFO | SA_ONSTACK | SA_NODEFER;
+  for (int s : {SIGILL, SIGFPE, SIGSEGV, SIGBUS, SIGTRAP, SIGALRM}) sigaction(s, &action, nullptr);
+}
+
 }  // namespace
 
 NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double limit, unsigned repeats) const {
   size_t words = bridge_.argument_words + bridge_.result_words;
-  SharedMemory shared((words + 2) * 8);
+  SharedMemory shared((words + 3) * 8);
   uint64_t* frame = reinterpret_cast<uint64_t*>(shared.bytes().data());
   std::copy(arguments.begin(), arguments.end(), frame);
   NativeOutcome out;
@@ -164,10 +197,14 @@ NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double lim
     return out;
   }
   if (child == 0) {
-    for (int s : {SIGILL, SIGFPE, SIGSEGV, SIGBUS, SIGALRM, SIGTRAP}) signal(s, SIG_DFL);
+    tell_where(frame + words + 2, target_);
     rlimit no_core{0, 0};
     setrlimit(RLIMIT_CORE, &no_core);
-    alarm(static_cast<unsigned>(limit) + 1);
+    itimerval timer{};
+    limit = std::min(limit, 1e9);
+    timer.it_value.tv_sec = static_cast<time_t>(limit);
+    timer.it_value.tv_usec = static_cast<suseconds_t>((limit - std::floor(limit)) * 1e6) + 1;
+    setitimer(ITIMER_REAL, &timer, nullptr);
     auto start = std::chrono::steady_clock::now();
     for (unsigned k = 0; k < repeats; ++k) enter_(frame);
     std::chrono::duration<double> took = std::chrono::steady_clock::now() - start;
@@ -184,6 +221,13 @@ NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double lim
     std::memcpy(&out.seconds, frame + words, 8);
   } else {
     set_outcome(out, status, limit);
+    if (auto place = jit_.locate(frame[words + 2])) {
+      out.message += fmt::format(", in '{}'", place->function);
+      if (!place->position.empty()) out.message += " at " + place->position;
+      if (!place->operation.empty()) out.message += ": " + place->operation;
+    } else if (frame[words + 2]) {
+      out.message += ", in code of the host";
+    }
   }
   return out;
 }

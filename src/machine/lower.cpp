@@ -26,22 +26,28 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   return out;
 }
 
-Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options) {
+LoweredModule begin_lowering(const Module& module) {
   LoweredModule out;
-  Diagnostics problems;
-  uint8_t features = options.features.value_or(target.usual_features);
-  Coverage coverage(target, features);
-  problems = layout_problems(module, target);
-  if (!problems.empty()) return problems;
   out.legal = clone(module);
   for (size_t k = 0; k < module.symbol_count(); ++k) {
+    const Signature* is = module.signature(Symbol(k));
+    out.meant.push_back(is ? *is : Signature{});
     out.first_parameter.push_back(static_cast<uint32_t>(out.parameter_names.size()));
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
     for (Value v : f.parameters()) out.parameter_names.push_back(f.name(v));
   }
-  Legalizer legalizer(*out.legal, target, coverage);
+  return out;
+}
+
+Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options) {
+  Diagnostics problems = layout_problems(module, target);
+  if (!problems.empty()) return problems;
+  uint8_t features = options.features.value_or(target.usual_features);
+  Coverage coverage(target, features);
   RuleIndex rules(target, features);
+  LoweredModule out = begin_lowering(module);
+  Legalizer legalizer(*out.legal, target, coverage);
   Scratch scratch;
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;

@@ -78,6 +78,7 @@ class ElfWriter {
                      (s.is_code ? uint64_t(SHF_EXECINSTR) : 0);
     Elf64_Shdr& h = add(s.name, s.zeros ? SHT_NOBITS : SHT_PROGBITS, flags, s.align, s.bytes);
     if (s.zeros) h.sh_size = s.size;
+    h.sh_addr = s.address;
   }
 
   // Local symbols stand before the others, as the format wants it.

@@ -72,6 +72,8 @@ CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine
                              PreparedCall& call, const simulate::RunOptions& options = {});
 CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, double time_limit_seconds = 10);
+// The same in this process, for debuggers and profilers: a trap or a wild access is this process's own.
+CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call);
 
 // Elements that the run changed: "file:night.txt:f32[3]: 1.5 became 2.0", at most `most` lines a piece.
 std::vector<std::string> changed_memory(const PreparedCall& call, size_t most = 64);

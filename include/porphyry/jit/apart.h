@@ -47,17 +47,22 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
 // and stores the other is compiled for the signature, by ourselves.
 class Caller {
  public:
+  // The Jit must outlive it.
   static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function,
                                               const machine::Target& target);
 
   // In this process.
   std::vector<uint64_t> call(std::span<const uint64_t> arguments) const;
-  // In a child; memory that should be seen afterwards must be shared. `repeats` calls it that many times.
+  // In a child; memory that should be seen afterwards must be shared. `repeats` calls it that many times. A
+  // trap or a wild access is told with the function, source line and operation it happened in. What is
+  // compiled lazily in the child is compiled again here.
   NativeOutcome call_apart(std::span<const uint64_t> arguments, double time_limit_seconds = 10,
                            unsigned repeats = 1) const;
 
  private:
-  Caller() = default;
+  Caller(const Jit& jit, const machine::Target& target) : jit_(jit), target_(target) {}
+  const Jit& jit_;
+  const machine::Target& target_;
   Bridge bridge_;
   void (*enter_)(uint64_t* frame) = nullptr;
 };

@@ -1,12 +1,18 @@
 // Just-in-time execution: a lowered module placed in memory and called.
 //
-// Code lies in pages that are written first and made executable afterwards, never both at once; constants in
-// pages that are read only; data in pages of their own, shared with child processes (see apart.h). Calls to
-// externals go through stubs, so the host's functions may be at any distance. Memory is freed with the Jit.
+// Code lies in pages that are never writable and executable at once; constants in pages that are read only;
+// data in pages of their own, shared with child processes (see apart.h). Calls to externals go through stubs,
+// so the host's functions may be at any distance. Memory is freed with the Jit.
+//
+// Everything is compiled at once, or, lazily, each function when it is first called: calls then go through a
+// stub that jumps through a word, which leads to the compiler first and to the function's code afterwards.
+// The word is swapped atomically and published code never changes, so several threads may call at once;
+// whoever calls a function that another thread is compiling waits.
 #pragma once
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <type_traits>
 
@@ -19,6 +25,18 @@ using Resolver = std::function<void*(std::string_view name)>;
 
 // The C library's mathematical functions that legalization may call.
 void* usual_externals(std::string_view name);
+
+struct JitOptions {
+  bool lazy = false;          // functions are compiled when they are first called
+  bool for_debugger = false;  // code, frames and lines are made known to a debugger of this process
+  bool for_profiler = false;  // names and places go to /tmp/perf-PID.map, where the system's profiler looks
+};
+
+// A place in compiled code and what it came from.
+struct CodePlace {
+  std::string function, position, operation;  // position and operation are empty where none is known
+  uint64_t offset = 0;                        // in the function
+};
 
 // A run of memory and what may be done with it besides reading.
 struct MemoryRegion {
@@ -33,7 +51,8 @@ class Jit {
   // target or a feature is not this processor's, or memory is refused.
   static Result<std::unique_ptr<Jit>> compile(const Module& module, const machine::Target& target,
                                               const machine::LowerOptions& options = {},
-                                              const Resolver& externals = usual_externals);
+                                              const Resolver& externals = usual_externals,
+                                              const JitOptions& how = {});
   ~Jit();
   Jit(const Jit&) = delete;
   Jit& operator=(const Jit&) = delete;
@@ -49,20 +68,30 @@ class Jit {
   template <class F>
   Result<F*> function(std::string_view name) const;
 
-  const machine::LoweredModule& lowered() const { return lowered_; }
+  // The module as it was compiled. Lazily, only what has been called has code; not to be read while other
+  // threads call.
+  const machine::LoweredModule& lowered() const;
+  const JitOptions& options() const { return how_; }
   // Its code, its constants, its data.
   std::vector<MemoryRegion> regions() const;
+  // What an address in the code belongs to; nothing outside of the functions. O(functions).
+  std::optional<CodePlace> locate(uint64_t address) const;
 
  private:
-  Jit() = default;
-  Diagnostics place(const machine::Target& target, const Resolver& externals);
+  Jit(const machine::Target& target, const JitOptions& how);
+  Diagnostics place(const Resolver& externals);
+  void announce();
   Diagnostics check_type(std::string_view name, const Signature& wanted) const;
 
+  const machine::Target& target_;
+  JitOptions how_;
   machine::LoweredModule lowered_;
+  std::unique_ptr<class LazyCode> lazy_;
+  std::unique_ptr<class DebuggerEntry> debugger_;
   std::vector<uint8_t*> addresses_;  // by symbol
   uint8_t* memory_ = nullptr;
   size_t memory_bytes_ = 0;
-  size_t constants_start_ = 0, data_start_ = 0;  // in memory_; code stands first
+  size_t constants_start_ = 0, data_start_ = 0, data_end_ = 0;  // in memory_; code stands first
 };
 
 // ---- C++ function types as signatures

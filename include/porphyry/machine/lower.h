@@ -22,6 +22,9 @@ struct LoweredModule {
   std::vector<CompiledFunction> functions;
 };
 
+// A module of which nothing is lowered yet: a copy to legalize, and what it said before.
+LoweredModule begin_lowering(const Module& module);
+
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
 

@@ -243,14 +243,16 @@ struct Target {
   Encoded (*encode)(const Target&, const PlainInstruction&);
   // The instruction at the front of `bytes` and its size; size 0 when the book does not describe it.
   uint8_t (*decode)(const Target&, std::span<const uint8_t> bytes, PlainInstruction& out);
-  // The size of the instruction at the front of `bytes`, described or not; 0 when it does not end in them or the
-  // opcode is none.
+  // The size of the instruction at the front of `bytes`, described or not; 0 when it does not end in them or
+  // the opcode is none.
   uint8_t (*length)(const Target&, std::span<const uint8_t> bytes);
   // An address as assembly text: of `bits` in memory, or (0) only computed. `name` stands for what a relative
   // one is relative to.
   std::string (*spell_address)(const Target&, const PlainAddress&, unsigned bits, const std::string& name);
   // Whether the system assembler takes this name for something else than a symbol.
   bool (*is_taken_name)(std::string_view name);
+  // Where a run on this processor stood when a signal stopped it, from the context its handler was given.
+  uint64_t (*program_counter)(const void* signal_context);
   // The features of the processor this runs on.
   uint8_t (*features_here)();
   bool (*runs_here)();

@@ -14,6 +14,7 @@
 #pragma once
 
 #include <cstdint>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -31,9 +32,9 @@ struct ObjectFile {
   struct Section {
     std::string name;
     bool is_code = false, writable = false, allocated = true, zeros = false;
-    uint64_t align = 1;
-    std::string bytes;  // empty when zeros
-    uint64_t size = 0;  // zeros: how many
+    uint64_t align = 1, address = 0;  // an address only for code that lies in memory already
+    std::string bytes;                // empty when zeros
+    uint64_t size = 0;                // zeros: how many
     std::vector<Relocation> relocations;
   };
   static constexpr uint32_t undefined = 0xffffffff;
@@ -55,6 +56,15 @@ struct ObjectOptions {
 // O(size of the code and data). Nothing of the outcome depends on where or when it is made.
 ObjectFile make_object(const machine::LoweredModule& lowered, const machine::Target& target,
                        const ObjectOptions& options = {});
+
+// The same for code that a just-in-time compiler has placed, for a debugger in the same process: nothing is
+// left for a linker. `code` is the memory that holds all of it.
+struct PlacedCode {
+  const machine::CompiledFunction* function;
+  uint64_t address;
+};
+ObjectFile make_memory_object(const machine::LoweredModule& lowered, std::span<const PlacedCode> functions,
+                              std::span<const uint8_t> code, const machine::Target& target);
 
 // The file, 64 bits, little-endian.
 std::string elf_bytes(const ObjectFile& object);

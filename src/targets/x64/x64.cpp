@@ -1,6 +1,7 @@
 #include "x64.h"
 
 #include <cpuid.h>
+#include <ucontext.h>
 
 #include "porphyry/targets/x64.h"
 
@@ -13,6 +14,14 @@ uint8_t features_here() {
   if (!__get_cpuid(1, &a, &b, &c, &d)) return 0;
   return static_cast<uint8_t>((c & bit_SSE4_1 ? 1 : 0) | (c & bit_POPCNT ? 2 : 0) | (c & bit_SSE3 ? 4 : 0) |
                               (c & bit_SSSE3 ? 8 : 0));
+}
+
+uint64_t program_counter(const void* signal_context) {
+#ifdef __x86_64__
+  return static_cast<uint64_t>(static_cast<const ucontext_t*>(signal_context)->uc_mcontext.gregs[REG_RIP]);
+#else
+  return 0;
+#endif
 }
 
 bool runs_here() {
@@ -43,6 +52,7 @@ machine::Target whole() {
   t.length = x64_length;
   t.spell_address = x64_spell_address;
   t.is_taken_name = x64_is_taken_name;
+  t.program_counter = program_counter;
   t.features_here = features_here;
   t.runs_here = runs_here;
   return t;

@@ -1,0 +1,74 @@
+#include "placing.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+
+#include "porphyry/text/writer.h"
+
+namespace porphyry::jit {
+
+using namespace machine;
+
+size_t page_bytes() { return static_cast<size_t>(sysconf(_SC_PAGESIZE)); }
+
+Placing place(const LoweredModule& lowered, const Target& target, size_t first_bytes) {
+  const Module& module = *lowered.legal;
+  Placing p;
+  size_t page = page_bytes(), at = first_bytes;
+  for (const CompiledFunction& c : lowered.functions) {
+    p.functions.push_back(at = rounded(at, 16));
+    at += c.bytes.size();
+  }
+  StubWriter far(target);
+  far.jump_far(0);
+  p.stubs.resize(module.symbol_count());
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    if (module[Symbol(k)].kind != SymbolKind::ExternFunction) continue;
+    p.stubs[k] = at = rounded(at, 16);
+    at += far.size();
+  }
+  p.constants_start = at = rounded(at, page);
+  for (const CompiledFunction& c : lowered.functions) {
+    p.pools.emplace_back();
+    for (size_t k = 0; k < c.pool.size(); ++k) p.pools.back().push_back(at), at += 8;
+  }
+  p.data.resize(module.symbol_count());
+  auto place_data = [&](bool constant) {
+    for (size_t k = 0; k < module.symbol_count(); ++k) {
+      const SymbolRow& row = module[Symbol(k)];
+      if (row.kind != SymbolKind::Data || row.data.is_const != constant) continue;
+      p.data[k] = at = rounded(at, std::max<size_t>(row.data.align, 16));
+      at += row.data.size();
+    }
+  };
+  place_data(true);
+  p.data_start = at = rounded(at, page);
+  place_data(false);
+  p.end = std::max<size_t>(rounded(at, page), 1);
+  return p;
+}
+
+std::optional<CodePlace> place_in(const LoweredModule& lowered, const CompiledFunction& f, uint64_t start,
+                                  uint64_t address) {
+  if (address < start || address - start >= f.bytes.size()) return std::nullopt;
+  CodePlace out{.function = f.name, .offset = address - start};
+  auto after = std::upper_bound(f.lines.begin(), f.lines.end(), out.offset,
+                                [](uint64_t p, const EmittedLine& l) { return p < l.offset; });
+  const Function& ir = lowered.legal->function(f.symbol);
+  if (after == f.lines.begin() || !(after - 1)->origin.exists() || !ir.alive((after - 1)->origin)) return out;
+  Instruction origin = (after - 1)->origin;
+  out.operation = write_text(*lowered.legal, ir, origin);
+  if (Position p = ir.position(origin); p.exists()) {
+    const PositionRow& row = lowered.legal->position(p);
+    std::string source;
+    for (const SourceFile& s : lowered.legal->sources)
+      if (s.number == row.source) source = s.name;
+    out.position = fmt::format("{}:{}:{}", source.empty() ? fmt::format("{}", row.source) : source, row.line,
+                               row.column);
+  }
+  return out;
+}
+
+}  // namespace porphyry::jit

@@ -1,0 +1,41 @@
+// Where a module's parts go in one piece of memory: code and stubs, constants, data, each from a page of its
+// own on.
+#pragma once
+
+#include <cstring>
+
+#include "porphyry/jit/jit.h"
+#include "stubs.h"
+
+namespace porphyry::jit {
+
+inline size_t rounded(size_t n, size_t to) { return (n + to - 1) / to * to; }
+size_t page_bytes();
+
+// Offsets from the start.
+struct Placing {
+  std::vector<size_t> functions, stubs, data;  // by function of the lowered module; by symbol; by symbol
+  std::vector<std::vector<size_t>> pools;      // by function, row of its pool
+  size_t constants_start = 0, data_start = 0, end = 0;
+};
+
+// Lazily, functions have no code yet: `first_bytes` are for their stubs.
+Placing place(const machine::LoweredModule& lowered, const machine::Target& target, size_t first_bytes);
+
+// A function's bytes at `code`, with what only its address settles. `pool` and `symbol` give the addresses of
+// a row of its pool and of what a fixup calls or names.
+template <class Pool, class Symbol>
+void settle(uint8_t* code, const machine::CompiledFunction& f, Pool pool, Symbol symbol) {
+  std::memcpy(code, f.bytes.data(), f.bytes.size());
+  for (const machine::Fixup& fix : f.fixups) {
+    const uint8_t* what = fix.to == machine::Fixup::To::Pool ? pool(fix.index) : symbol(fix.index);
+    int32_t distance = static_cast<int32_t>(what - (code + fix.offset) + fix.addend);
+    std::memcpy(code + fix.offset, &distance, 4);
+  }
+}
+
+// What an address belongs to, when that is in the function that lies at `start`.
+std::optional<CodePlace> place_in(const machine::LoweredModule& lowered, const machine::CompiledFunction& f,
+                                  uint64_t start, uint64_t address);
+
+}  // namespace porphyry::jit
