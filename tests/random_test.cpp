@@ -15,7 +15,7 @@
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/simulate/run.h"
+#include "porphyry/simulate/code_run.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 #include "support/sample_run.h"
@@ -108,6 +108,26 @@ class Laboratory {
     return out;
   }
 
+  // Code without bytes: on virtual registers, or as allocated.
+  Observed simulated_code(const Module& module, simulate::Stage stage, uint64_t seed) {
+    Observed out;
+    const machine::Target& target = targets::x64();
+    auto jit = Jit::compile(module, target);
+    if (!jit) return {.end = 9, .message = render(jit.why())};
+    auto runner = simulate::CodeRunner::make(**jit, target, stage);
+    out.piece = fresh_piece();
+    (*runner)->allow(out.piece);
+    std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(out.piece.data())};
+    arguments.insert(arguments.end(), arguments_.begin(), arguments_.end());
+    simulate::RunOutcome run = (*runner)->run(module.symbol_name(program_.main), arguments, {.seed = seed});
+    out.end = static_cast<int>(run.end);
+    out.message = run.message;
+    out.results = run.results;
+    auto data = (*jit)->data(module.find("store"));
+    out.data.assign(data.begin(), data.end());
+    return out;
+  }
+
   // By the book, with open flags and the registers' first contents from a seed.
   Observed simulated(const Module& module, uint64_t seed) {
     Observed out;
@@ -173,6 +193,7 @@ size_t program_count() {
 
 TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
   const machine::Target& target = targets::x64();
+  bool every_stage = std::getenv("PORPHYRY_EVERY_STAGE");
   size_t results = 0, traps = 0, exhausted = 0;
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");
   uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
@@ -202,7 +223,7 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
     ASSERT_TRUE(read.good()) << render(read.why());
     ASSERT_EQ(write_text(**read), text);
 
-    if (seed % 4 == 0 || std::getenv("PORPHYRY_EVERY_STAGE"))
+    if (seed % 4 == 0 || every_stage)
       for (uint8_t features : {target.usual_features, uint8_t(0)})  // without features more is rewritten
         for (const machine::LegalStep& step : machine::legal_steps()) {
           auto legal = clone(module);
@@ -216,6 +237,14 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
         }
     if (!expect(lab.native(module), module, "native without passes")) return;
     if (seed % 4 == 1 && !expect(lab.simulated(module, seed), module, "simulated")) return;
+    if (seed % 4 == 2 || every_stage) {
+      if (!expect(lab.simulated_code(module, simulate::Stage::Selected, seed), module,
+                  "simulated as selected"))
+        return;
+      if (!expect(lab.simulated_code(module, simulate::Stage::Allocated, seed), module,
+                  "simulated as allocated"))
+        return;
+    }
     Notes notes;
     auto optimized = clone(module);
     Diagnostics broken =

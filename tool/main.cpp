@@ -128,6 +128,8 @@ int main(int count, char** arguments) {
   run->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
   run->add_option("--on", o.on,
                   "eval (the reference evaluator), native (the processor) or sim (by the book)");
+  run->add_option("--stage", o.stage,
+                  "What is simulated: code as it was selected, as it was allocated, or encoded");
   run->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
   run->add_option("--time-limit", o.time_limit, "Seconds for a native run");
   run->add_option("--step-limit", o.step_limit,

@@ -12,7 +12,8 @@ inline const std::string number_mark = "number:";
 
 struct Options {
   std::vector<std::string> files;  // of verbs that take several; `file` is the one at hand
-  std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target = "x64", folder;
+  std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target = "x64", folder,
+              stage = "encoded";
   std::string features = "usual";
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,

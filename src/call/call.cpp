@@ -305,23 +305,39 @@ CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target
   return out;
 }
 
-CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
-                             PreparedCall& call, const simulate::RunOptions& options) {
+// A simulator's run as the outcome of a call.
+template <class Run>
+static CallOutcome simulated(const Module& module, PreparedCall& call, Run run_it) {
   CallOutcome out;
-  auto runner = simulate::Runner::make(jit, module.symbol_name(call.function), target);
-  if (!runner) {
-    out.end = CallOutcome::End::Fault;
-    out.message = runner.why()[0].message;
-    return out;
-  }
-  for (MemoryPiece& p : call.pieces) (*runner)->allow(p.memory->bytes().first(p.initial.size()));
   auto start = std::chrono::steady_clock::now();
-  simulate::RunOutcome run = (*runner)->run(argument_words(call), options);
+  simulate::RunOutcome run = run_it();
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   out.results = result_texts(run.results, module.function(call.function).signature().results);
   return out;
+}
+
+template <class Runner>
+static void allow_pieces(Runner& runner, PreparedCall& call) {
+  for (MemoryPiece& p : call.pieces) runner.allow(p.memory->bytes().first(p.initial.size()));
+}
+
+CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, const simulate::RunOptions& options) {
+  auto runner = simulate::Runner::make(jit, module.symbol_name(call.function), target);
+  if (!runner) return {.end = CallOutcome::End::Fault, .message = runner.why()[0].message};
+  allow_pieces(**runner, call);
+  return simulated(module, call, [&] { return (*runner)->run(argument_words(call), options); });
+}
+
+CallOutcome run_code(const Module& module, simulate::CodeRunner& runner, PreparedCall& call,
+                     const simulate::RunOptions& options,
+                     const std::function<void(const simulate::CodeObservation&)>& see) {
+  allow_pieces(runner, call);
+  return simulated(module, call, [&] {
+    return runner.run(module.symbol_name(call.function), argument_words(call), options, see);
+  });
 }
 
 std::vector<std::string> changed_memory(const PreparedCall& call, size_t most) {

@@ -17,7 +17,7 @@
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/jit/apart.h"
-#include "porphyry/simulate/run.h"
+#include "porphyry/simulate/code_run.h"
 
 namespace porphyry {
 
@@ -70,6 +70,10 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
 // By the book's meanings of the instructions; `see` looks at what each left behind.
 CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, const simulate::RunOptions& options = {});
+// Code without bytes, as selected or allocated.
+CallOutcome run_code(const Module& module, simulate::CodeRunner& runner, PreparedCall& call,
+                     const simulate::RunOptions& options = {},
+                     const std::function<void(const simulate::CodeObservation&)>& see = {});
 CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, double time_limit_seconds = 10);
 // The same in this process, for debuggers and profilers: a trap or a wild access is this process's own.

@@ -1,0 +1,421 @@
+#include "porphyry/simulate/code_run.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+#include <random>
+
+#include "porphyry/machine/allocate.h"
+#include "porphyry/machine/passing_data.h"
+#include "porphyry/machine/select.h"
+#include "porphyry/text/writer.h"
+
+namespace porphyry::simulate {
+
+using namespace machine;
+
+// One run: activations on a stack of our own, physical registers that they share.
+class CodeRun {
+ public:
+  CodeRun(CodeRunner& runner, const RunOptions& options,
+          const std::function<void(const CodeObservation&)>& see)
+      : r_(runner),
+        target_(runner.target_),
+        options_(options),
+        see_(see),
+        state_(runner.target_),
+        random_(options.seed),
+        stack_(options.stack_bytes) {
+    for (size_t k = 0; k < state_.registers.size(); ++k) state_.registers[k] = any(static_cast<unsigned>(k));
+    allowed_ = r_.allowed_;
+    allowed_.push_back({stack_.data(), stack_.size(), true, false});
+    allowed_.push_back(
+        {reinterpret_cast<uint8_t*>(r_.constants_.data()), r_.constants_.size() * 8, false, false});
+    top_ = reinterpret_cast<uint64_t>(stack_.data() + stack_.size()) / 64 * 64;
+    access_ = {[this](uint64_t address, unsigned bytes) -> std::optional<Word> {
+                 touched_ = address;
+                 if (!region(address, bytes, false)) return std::nullopt;
+                 Word v = 0;
+                 std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
+                 return v;
+               },
+               [this](uint64_t address, unsigned bytes, Word v) {
+                 touched_ = address;
+                 if (!region(address, bytes, true)) return false;
+                 std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
+                 return true;
+               }};
+  }
+
+  RunOutcome run(Symbol function, std::span<const uint64_t> arguments) {
+    const Signature& meant = r_.jit_.lowered().meant[function.index];
+    Passing way = passing(target_.convention, meant);
+    std::vector<uint8_t> memory(way.result_bytes + 1);
+    allowed_.push_back({memory.data(), memory.size(), true, false});
+    std::vector<Datum> parts = arguments_in_parts(way, meant, data_of(meant.parameters, arguments),
+                                                  {reinterpret_cast<uint64_t>(memory.data()), 0});
+    pass(way.legal, parts);
+    enter(function.index, top_);
+    while (!activations_.empty() && !ended_) line();
+    if (out_.end == RunOutcome::End::Result)
+      for (Datum d : results_from_parts(way, meant, parts_given(way.legal), memory)) results_.push_back(d);
+    if (out_.end == RunOutcome::End::Result) words_of_results(meant.results);
+    return std::move(out_);
+  }
+
+ private:
+  struct Activation {
+    uint32_t symbol = 0;
+    const Code* code = nullptr;
+    std::vector<Word> virtuals;
+    std::vector<uint64_t> slots;  // their addresses
+    uint64_t incoming = 0, outgoing = 0;
+    uint32_t block = 0, line = 0;
+    std::vector<Word> kept;  // registers that the caller gets back
+  };
+
+  // ---- values ---------------------------------------------------------------------------------------------
+
+  Word any(unsigned physical) {
+    return (Word(random_()) << 64 | random_()) & mask_of(target_.classes[target_.class_of(physical)].bits);
+  }
+  const MemoryRegion* region(uint64_t address, unsigned bytes, bool writes) const {
+    for (const MemoryRegion& r : allowed_) {
+      uint64_t first = reinterpret_cast<uint64_t>(r.memory);
+      if (address >= first && address - first < r.bytes && r.bytes - (address - first) >= bytes &&
+          (r.writable || !writes))
+        return &r;
+    }
+    return nullptr;
+  }
+  Activation& now() { return activations_.back(); }
+  Word get(Register r) { return is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]; }
+  void set(Register r, Word v) {
+    (is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]) = v;
+  }
+
+  // ---- arguments and results ------------------------------------------------------------------------------
+
+  static std::vector<Datum> data_of(const std::vector<Type>& types, std::span<const uint64_t> words) {
+    std::vector<Datum> out;
+    size_t at = 0;
+    for (Type t : types)
+      for (unsigned lane = 0; lane < t.lanes(); ++lane) {
+        Datum d{words[at++], 0};
+        if (t.words_per_lane() == 2) d.high = words[at++];
+        out.push_back(d);
+      }
+    return out;
+  }
+  static Word packed(Type t, std::span<const Datum>& lanes) {
+    Word out = 0;
+    for (unsigned lane = 0; lane < t.lanes(); ++lane)
+      out |= (Word(lanes[lane].bits) | Word(lanes[lane].high) << 64) << lane * t.bits();
+    lanes = lanes.subspan(t.lanes());
+    return out;
+  }
+  void pass(const Signature& legal, std::span<const Datum> parts) {
+    uint64_t bytes = 0;
+    auto where = arrivals(target_.convention, legal.parameters, bytes);
+    top_ -= (bytes + 63) / 64 * 64;
+    for (size_t k = 0; k < where.size(); ++k) {
+      Word v = packed(legal.parameters[k], parts);
+      if (where[k].reg != no_register)
+        state_.registers[where[k].reg] = v;
+      else
+        std::memcpy(reinterpret_cast<void*>(top_ + where[k].stack), &v,
+                    legal.parameters[k].has_lanes() ? 16 : 8);
+    }
+  }
+  std::vector<Datum> parts_given(const Signature& legal) {
+    std::vector<Datum> out;
+    auto where = result_registers(target_.convention, legal.results);
+    for (size_t k = 0; where && k < where->size(); ++k) {
+      Type t = legal.results[k];
+      for (unsigned lane = 0; lane < t.lanes(); ++lane) {
+        Word v = state_.registers[(*where)[k]] >> lane * t.bits() & mask_of(t.bits());
+        out.push_back({static_cast<uint64_t>(v), static_cast<uint64_t>(v >> 64)});
+      }
+    }
+    return out;
+  }
+  void words_of_results(const std::vector<Type>& types) {
+    size_t at = 0;
+    for (Type t : types)
+      for (unsigned lane = 0; lane < t.lanes(); ++lane, ++at) {
+        out_.results.push_back(results_[at].bits);
+        if (t.words_per_lane() == 2) out_.results.push_back(results_[at].high);
+      }
+  }
+
+  // ---- calls ----------------------------------------------------------------------------------------------
+
+  void enter(uint32_t symbol, uint64_t incoming) {
+    const Code* code = r_.codes_[symbol].get();
+    if (!code)
+      return stop(RunOutcome::End::Fault, "the run leaves for code of the host, which is not simulated");
+    Activation a{.symbol = symbol, .code = code, .incoming = incoming};
+    a.virtuals.resize(code->virtuals.size());
+    for (Word& v : a.virtuals) v = Word(random_()) << 64 | random_();
+    a.kept = state_.registers;
+    uint64_t at = (incoming - 8) / 16 * 16;
+    for (const FrameSlot& s : code->slots) {
+      uint64_t bytes = (s.bytes + 15) / 16 * 16, bottom = reinterpret_cast<uint64_t>(stack_.data());
+      if (at - bottom < bytes + code->outgoing_bytes + 64)
+        return stop(RunOutcome::End::Fault, "the stack is exhausted");
+      at -= bytes;
+      a.slots.push_back(at);
+    }
+    if (at - reinterpret_cast<uint64_t>(stack_.data()) < code->outgoing_bytes + 128)
+      return stop(RunOutcome::End::Fault, "the stack is exhausted");
+    at -= (code->outgoing_bytes + 15) / 16 * 16;
+    a.outgoing = at;
+    activations_.push_back(std::move(a));
+  }
+  // What the convention does not promise to keep is lost, but for the results.
+  void leave(RegisterMask results) {
+    for (size_t k = 0; k < state_.registers.size(); ++k) {
+      if (target_.convention.kept & mask_of_register(static_cast<unsigned>(k)))
+        state_.registers[k] = now().kept[k];
+      else if (!(results & mask_of_register(static_cast<unsigned>(k))))
+        state_.registers[k] = any(static_cast<unsigned>(k));
+    }
+    lose_flags();
+    activations_.pop_back();
+  }
+  void lose_flags() {
+    for (size_t k = 0; k < state_.flags.size(); ++k) state_.flags[k] = random_() & 1;
+  }
+  void call(const CodeLine& i) {
+    const CodeOperand& to = now().code->of(i)[0];
+    uint32_t symbol = static_cast<uint32_t>(to.value);
+    if (to.kind == OperandKind::Register) {
+      auto found = r_.functions_.find(static_cast<uint64_t>(get(to.reg)));
+      if (found == r_.functions_.end())
+        return stop(RunOutcome::End::Fault, "the run leaves for code of the host, which is not simulated");
+      symbol = found->second;
+    }
+    bool leaves = now().code->calls[i.call].leaves;
+    uint64_t incoming = leaves ? now().incoming : now().outgoing;
+    lose_flags();
+    if (!leaves) return enter(symbol, incoming);
+    std::vector<Word> kept = std::move(now().kept);
+    for (size_t k = 0; k < kept.size(); ++k)
+      if (target_.convention.kept & mask_of_register(static_cast<unsigned>(k))) state_.registers[k] = kept[k];
+    activations_.pop_back();
+    enter(symbol, incoming);
+  }
+
+  // ---- lines ----------------------------------------------------------------------------------------------
+
+  void stop(RunOutcome::End how, std::string why) {
+    out_.end = how;
+    out_.message = std::move(why);
+    ended_ = true;
+    if (activations_.empty()) return;
+    const Code& code = *now().code;
+    out_.message += fmt::format(", in '{}'", code.name);
+    const Function& f = r_.jit_.lowered().legal->function(Symbol(now().symbol));
+    Instruction origin = code.code[code.blocks[now().block].first + now().line].origin;
+    if (origin.exists() && f.alive(origin))
+      out_.message += ": " + write_text(*r_.jit_.lowered().legal, f, origin);
+  }
+
+  void line() {
+    if (out_.steps++ == options_.step_limit)
+      return stop(RunOutcome::End::TooLong,
+                  fmt::format("the run took more than {} instructions", options_.step_limit));
+    Activation& a = now();
+    const CodeBlock& block = a.code->blocks[a.block];
+    const CodeLine& i = a.code->code[block.first + a.line];
+    const Upkeep& u = target_.upkeep;
+    if (i.form == u.give_back) return leave(implicit_reads(target_, *a.code, i));
+    if (i.call != 0xffffffff) {
+      ++a.line;
+      return call(i);
+    }
+    if (i.form < first_real_form)
+      own(i);
+    else
+      plain(i);
+    if (ended_) return;
+    if (see_) see_({a.code, block.first + a.line, &state_, a.virtuals});
+    if (jumped_to_ != none)
+      a.block = std::exchange(jumped_to_, none), a.line = 0;
+    else if (++a.line == block.count)
+      ++a.block, a.line = 0;
+  }
+
+  // Copies, saves and fetches.
+  void own(const CodeLine& i) {
+    auto o = now().code->of(i);
+    if (i.form == copy_form) {
+      if (o[0].reg == o[1].reg) return;  // no instruction will stand for it
+      Word v = get(o[1].reg);
+      unsigned bits = o[0].value <= 32 ? 32 : o[0].value <= 64 ? 64 : 128;
+      bool general = (is_virtual(o[0].reg) ? now().code->shape(o[0].reg).register_class
+                                           : target_.class_of(o[0].reg)) == 0;
+      return set(o[0].reg, general ? v & mask_of(bits) : v);
+    }
+    uint64_t slot = now().slots[static_cast<size_t>(o[1].value)];
+    unsigned bytes = now().code->slots[static_cast<size_t>(o[1].value)].bytes == 16 ? 16 : 8;
+    if (i.form == save_form) {
+      Word v = get(o[0].reg);
+      std::memcpy(reinterpret_cast<void*>(slot), &v, bytes);
+    } else {
+      Word v = 0;
+      std::memcpy(&v, reinterpret_cast<void*>(slot), bytes);
+      set(o[0].reg, v);
+    }
+  }
+
+  uint64_t anchored(const CodeAddress& a) {
+    switch (a.anchor) {
+      case Anchor::Slot: return now().slots[a.anchored];
+      case Anchor::Incoming: return now().incoming;
+      case Anchor::Outgoing: return now().outgoing;
+      case Anchor::Pool:
+        return reinterpret_cast<uint64_t>(&r_.constants_[r_.pools_[now().symbol][a.anchored]]);
+      case Anchor::Symbol:
+        return reinterpret_cast<uint64_t>(
+            r_.jit_.address(r_.jit_.lowered().legal->symbol_name(Symbol(a.anchored))));
+      case Anchor::None: break;
+    }
+    return 0;
+  }
+
+  // A physical register that holds a register's value while one instruction runs.
+  struct Loan {
+    Register of;
+    unsigned physical;
+    Word before;
+  };
+  unsigned lend(Register r, unsigned register_class, RegisterMask& taken) {
+    for (const Loan& l : loans_)
+      if (l.of == r && r != no_register) return l.physical;
+    const RegisterClass& c = target_.classes[register_class];
+    unsigned p = c.first;
+    while ((taken & mask_of_register(p)) || p == target_.convention.stack) ++p;
+    taken |= mask_of_register(p);
+    loans_.push_back({r, p, state_.registers[p]});
+    if (r != no_register) state_.registers[p] = get(r);
+    return p;
+  }
+
+  void plain(const CodeLine& i) {
+    const Code& code = *now().code;
+    const Form& form = target_.form(i.form);
+    RegisterMask taken = form.reads | form.writes;
+    for (const FormOperand& o : form.operands)
+      if (o.kind == OperandKind::Register && o.only >= 0)
+        taken |= mask_of_register(static_cast<unsigned>(o.only));
+    each_register(code, i, [&](Register r, bool, bool) {
+      if (is_physical(r)) taken |= mask_of_register(r);
+    });
+    PlainInstruction p{i.form, {}};
+    loans_.clear();
+    auto operands = code.of(i);
+    for (size_t k = 0; k < operands.size(); ++k) {
+      const CodeOperand& o = operands[k];
+      PlainOperand& to = p.operands[k];
+      to.kind = o.kind;
+      if (o.kind == OperandKind::Register) {
+        to.physical = static_cast<uint8_t>(
+            is_virtual(o.reg) ? lend(o.reg, code.shape(o.reg).register_class, taken) : o.reg);
+      } else if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {
+        const CodeAddress& a = code.addresses[static_cast<size_t>(o.value)];
+        auto number = [&](Register r) {
+          return r == no_register ? -1
+                 : is_virtual(r)  ? static_cast<int>(lend(r, 0, taken))
+                                  : static_cast<int>(r);
+        };
+        to.address = {.base = static_cast<int8_t>(number(a.base)),
+                      .index = static_cast<int8_t>(number(a.index)),
+                      .scale = a.scale,
+                      .displacement = static_cast<int32_t>(a.displacement)};
+        if (a.anchor != Anchor::None) {
+          unsigned base = lend(no_register, 0, taken);
+          state_.registers[base] = anchored(a);
+          to.address.base = static_cast<int8_t>(base);
+        }
+      } else if (o.kind == OperandKind::Label) {
+        to.literal = o.value;  // blocks are numbered from `next` on, which is 0
+      } else {
+        to.literal = o.value;
+      }
+    }
+    state_.next = 0;
+    StepOutcome did = step(target_, p, state_, access_);
+    for (const std::string& open : did.open_flags)
+      for (size_t k = 0; k < target_.flags.size(); ++k)
+        if (target_.flags[k] == open) state_.flags[k] = random_() & 1;
+    for (const Loan& l : loans_) {
+      Word v = std::exchange(state_.registers[l.physical], l.before);
+      if (l.of != no_register) set(l.of, v);
+    }
+    if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "trap");
+    if (did.end == StepOutcome::End::Fault)
+      stop(RunOutcome::End::Fault,
+           fmt::format("an access at {:#x}, which the program may not touch", touched_));
+    if (did.end == StepOutcome::End::Gone) jumped_to_ = static_cast<uint32_t>(did.to);
+  }
+
+  static constexpr uint32_t none = 0xffffffff;
+  CodeRunner& r_;
+  const Target& target_;
+  const RunOptions& options_;
+  const std::function<void(const CodeObservation&)>& see_;
+  State state_;
+  std::mt19937_64 random_;
+  std::vector<uint8_t> stack_;
+  std::vector<MemoryRegion> allowed_;
+  MemoryAccess access_;
+  std::vector<Activation> activations_;
+  std::vector<Loan> loans_;
+  std::vector<Datum> results_;
+  uint64_t top_ = 0, touched_ = 0;
+  uint32_t jumped_to_ = none;
+  bool ended_ = false;
+  RunOutcome out_;
+};
+
+CodeRunner::~CodeRunner() = default;
+
+Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Target& target, Stage stage,
+                                                     std::optional<uint8_t> features) {
+  std::unique_ptr<CodeRunner> out(new CodeRunner(jit, target));
+  const Module& legal = *jit.lowered().legal;
+  RuleIndex rules(target, features.value_or(target.usual_features));
+  out->codes_.resize(legal.symbol_count());
+  out->pools_.resize(legal.symbol_count());
+  for (size_t k = 0; k < legal.symbol_count(); ++k) {
+    if (!legal.is_function(Symbol(k))) continue;
+    auto selected = select(legal, Symbol(k), rules);
+    if (!selected) return selected.why();
+    Code code = std::move(selected->code);
+    if (stage == Stage::Allocated) code = std::move(allocate(std::move(code), target).code);
+    for (const PoolEntry& e : code.pool) {
+      out->pools_[k].push_back(out->constants_.size());
+      out->constants_.insert(out->constants_.end(), {e.bits, 0});
+    }
+    out->codes_[k] = std::make_unique<Code>(std::move(code));
+    out->functions_[reinterpret_cast<uint64_t>(jit.address(legal.symbol_name(Symbol(k))))] =
+        static_cast<uint32_t>(k);
+  }
+  for (const MemoryRegion& r : jit.regions())
+    if (!r.executable) out->allowed_.push_back(r);
+  return out;
+}
+
+RunOutcome CodeRunner::run(std::string_view function, std::span<const uint64_t> arguments,
+                           const RunOptions& options,
+                           const std::function<void(const CodeObservation&)>& see) {
+  Symbol s = jit_.lowered().legal->find(function);
+  if (!s.exists() || s.index >= codes_.size() || !codes_[s.index])
+    return {.end = RunOutcome::End::Fault,
+            .message = fmt::format("no function with a body is called '{}'", function)};
+  return CodeRun(*this, options, see).run(s, arguments);
+}
+
+}  // namespace porphyry::simulate

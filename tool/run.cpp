@@ -1,0 +1,142 @@
+// The verb that calls a function: in the evaluator, on the processor, or simulated at any stage of its code.
+#include <fmt/format.h>
+
+#include "common.h"
+#include "porphyry/call/call.h"
+#include "porphyry/machine/code_text.h"
+#include "porphyry/simulate/code_run.h"
+#include "verbs.h"
+
+namespace porphyry::tool {
+namespace {
+
+std::string changed_to(const std::string& name, Word v) {
+  uint64_t low = static_cast<uint64_t>(v), high = static_cast<uint64_t>(v >> 64);
+  return high ? fmt::format("{}={:#x}:{:016x}", name, high, low) : fmt::format("{}={:#x}", name, low);
+}
+
+// A line for each simulated instruction: where it stands, what it is, and the registers that it changed.
+class Tracer {
+ public:
+  Tracer(const Jit& jit, const machine::Target& target) : target_(target), last_(target) {
+    for (const machine::CompiledFunction& f : jit.lowered().functions)
+      places_.push_back({reinterpret_cast<uint64_t>(jit.address(f.name)), &f});
+  }
+  void line(const simulate::Observation& seen) {
+    for (auto [start, f] : places_) {
+      if (seen.address < start || seen.address >= start + f->bytes.size()) continue;
+      std::string changes;
+      for (size_t r = 0; r < last_.registers.size(); ++r)
+        if (started_ && last_.registers[r] != seen.state->registers[r])
+          changes += " " + change(static_cast<unsigned>(r), seen.state->registers[r]);
+      for (size_t k = 0; k < target_.flags.size(); ++k)
+        if (started_ && last_.flags[k] != seen.state->flags[k])
+          changes += fmt::format(" {}{}", seen.state->flags[k] ? "" : "no ", target_.flags[k]);
+      std::vector<std::string> names(4, "…");
+      say(fmt::format("{} + {:04x}  {:<40}{}\n", f->name, seen.address - start,
+                      spell(target_, *seen.instruction, names), changes));
+    }
+    last_ = *seen.state;
+    started_ = true;
+  }
+
+ private:
+  std::string change(unsigned r, Word v) const {
+    return changed_to(std::string(target_.register_name(r, target_.classes[target_.class_of(r)].bits)), v);
+  }
+
+  const machine::Target& target_;
+  std::vector<std::pair<uint64_t, const machine::CompiledFunction*>> places_;
+  simulate::State last_;
+  bool started_ = false;
+};
+
+struct Traced {
+  const Module& module;
+  const machine::Target& target;
+};
+
+// The same for code without bytes: what an instruction writes, by the names of values.
+void trace_code(const Traced& of, const simulate::CodeObservation& seen) {
+  const machine::Code& code = *seen.code;
+  const machine::CodeLine& line = code.code[seen.line];
+  Symbol s = of.module.find(code.name);
+  const Function& f = of.module.function(s);
+  std::string changes;
+  machine::each_register(code, line, [&](machine::Register r, bool, bool written) {
+    if (!written) return;
+    Word v = machine::is_virtual(r) ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
+    changes += " " + changed_to(machine::register_text(of.target, of.module, f, code, r, 64), v);
+  });
+  say(fmt::format("{}  {:<44}{}\n", code.name, machine::code_text(of.target, of.module, f, code, line),
+                  changes));
+}
+
+CallOutcome simulated(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call,
+                      const Options& o, const machine::LowerOptions& lower) {
+  simulate::RunOptions run{.seed = o.seed, .step_limit = o.step_limit};
+  if (o.stage == "encoded") {
+    Tracer tracer(jit, target);
+    if (o.trace) run.see = [&](const simulate::Observation& seen) { tracer.line(seen); };
+    return run_on_simulator(module, jit, target, call, run);
+  }
+  auto stage = o.stage == "selected" ? simulate::Stage::Selected : simulate::Stage::Allocated;
+  auto runner = simulate::CodeRunner::make(jit, target, stage, lower.features);
+  if (!runner) fail(runner.why(), input_at_fault);
+  Traced of{*jit.lowered().legal, target};
+  std::function<void(const simulate::CodeObservation&)> see;
+  if (o.trace) see = [&](const simulate::CodeObservation& seen) { trace_code(of, seen); };
+  return run_code(module, **runner, call, run, see);
+}
+
+}  // namespace
+
+int verb_run(const Options& o) {
+  return guarded([&] {
+    if (o.on != "eval" && o.on != "native" && o.on != "sim")
+      fail({complaint("nothing runs on '" + o.on + "'", "eval, native or sim")}, call_at_fault);
+    if (o.trace && o.on != "sim")
+      fail({complaint("only the simulator shows each instruction", "--trace with --on sim")}, call_at_fault);
+    if (o.stage != "encoded" && (o.on != "sim" || (o.stage != "selected" && o.stage != "allocated")))
+      fail({complaint("'" + o.stage + "' is no stage of code that is simulated",
+                      "selected, allocated or encoded, with --on sim")},
+           call_at_fault);
+    if ((o.here || o.lazy) && o.on != "native")
+      fail({complaint("--here and --lazy speak of the processor", "--on native")}, call_at_fault);
+    const machine::Target& target = target_of(o);
+    machine::LowerOptions options = lower_options(o, target);
+    auto loaded = load_optimized(o, "-O0");
+    std::vector<std::string> words;
+    for (const std::string& w : o.words)
+      words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
+    auto call = prepare_call(*loaded->module, o.function, words);
+    if (!call) fail(call.why(), call_at_fault);
+    CallOutcome out;
+    if (o.on == "eval") {
+      out = run_on_evaluator(*loaded->module, *call, {.seed = o.seed, .step_limit = o.step_limit});
+    } else {
+      JitOptions how{.lazy = o.lazy, .for_debugger = o.here, .for_profiler = o.here};
+      auto jit = Jit::compile(*loaded->module, target, options, usual_externals, how);
+      if (!jit) fail(jit.why(), input_at_fault);
+      if (o.here) {
+        out = run_here(*loaded->module, **jit, target, *call);
+      } else if (o.on == "native") {
+        out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
+      } else {
+        out = simulated(*loaded->module, **jit, target, *call, o, options);
+      }
+    }
+    std::string told;
+    for (const std::string& r : out.results) told += r + "\n";
+    if (o.memory)
+      for (const std::string& line : changed_memory(*call)) told += line + "\n";
+    put_out(o, told);
+    if (out.end == CallOutcome::End::Result) return;
+    static constexpr const char* ends[] = {"", "a trap", "a fault", "not finished"};
+    say(fmt::format("{}: {}\n", ends[static_cast<size_t>(out.end)], out.message));
+    for (const std::string& line : out.trace) say("  " + line + "\n");
+    throw Failure{input_at_fault, {}};
+  });
+}
+
+}  // namespace porphyry::tool
