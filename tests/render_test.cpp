@@ -204,5 +204,47 @@ TEST(Graph, ShowsEveryBlockAndEdge) {
   }
 }
 
+// More values alive at once, over a call, than there are registers: some are moved, and the listing says
+// where to.
+TEST(Listing, TellsWhereValuesLivedAndWhyTheyMoved) {
+  Realm realm;
+  std::string text = "module m\nextern func ring(i64) -> i64\nfunc watch(t: ptr, n: i64) -> i64 {\nenter:\n";
+  for (int k = 0; k < 24; ++k) text += fmt::format("  post{0} = load i64 [t + {1}]\n", k, 8 * k);
+  text += "  r = call ring(n)\n  go sum(0, r)\nsum(i: i64, s0: i64):\n";
+  for (int k = 0; k < 24; ++k)
+    text += fmt::format("  x{0} = xor s{0}, i\n  s{1} = add x{0}, post{0}\n", k, k + 1);
+  text +=
+      "  i2 = add i, 1\n  more = lt.s i2, n\n  when more go sum(i2, s24) else out\nout:\n  return s24\n}\n";
+  auto module = testing::must_read(realm, text);
+  const machine::Target& target = targets::x64();
+  auto lowered = machine::lower(*module, target, {.check_allocation = true, .explain = true});
+  ASSERT_TRUE(lowered.good());
+  auto listing = machine::make_listing(*lowered, lowered->functions[0], target);
+  std::map<uint32_t, std::string> text_at;
+  for (const auto& b : listing.blocks)
+    for (const auto& line : b.lines) text_at[line.offset] = line.text;
+  size_t moved = 0, reasons = 0;
+  for (const auto& life : listing.lives) {
+    reasons += life.reasons.size();
+    uint32_t last = 0;
+    for (const auto& stay : life.stays) {
+      EXPECT_LE(last, stay.from) << life.value;
+      EXPECT_LE(stay.from, stay.to) << life.value;
+      last = stay.to;
+      bool slot = stay.where.starts_with("[");
+      moved += slot;
+      if (slot) {  // the very instruction that puts it there or takes it
+        EXPECT_NE(text_at[stay.from].find(stay.where.substr(1, stay.where.size() - 2)), std::string::npos)
+            << life.value << " at " << stay.from << ": " << text_at[stay.from];
+      }
+    }
+  }
+  EXPECT_GE(moved, 8u);
+  EXPECT_GE(reasons, 8u);
+  std::string drawn = render(listing);
+  EXPECT_NE(drawn.find("  lives     post"), std::string::npos);
+  EXPECT_GT(render(listing, false, true).size(), drawn.size());
+}
+
 }  // namespace
 }  // namespace porphyry

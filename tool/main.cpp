@@ -117,6 +117,7 @@ int main(int count, char** arguments) {
   lower->add_option("--as", o.as,
                     "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
   lower->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
+  lower->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
   lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
   lower->callback([&] { status = verb_lower(o); });
 

@@ -178,6 +178,7 @@ static const LoweredForm& lowered_form(const Options& o) {
 static std::string lowered(const Options& o, std::string_view as) {
   const machine::Target& target = target_of(o);
   machine::LowerOptions options = lower_options(o, target);
+  options.explain = as == "listing" || as == "json";
   auto loaded = load_optimized(o, "-O0");
   if (!o.function.empty()) function_of(*loaded->module, o.function);
   if (as == "ir") return legalized(*loaded->module, target, options, o);
@@ -192,7 +193,7 @@ static std::string lowered(const Options& o, std::string_view as) {
   if (as == "json") return render_json(listings);
   std::string out;
   bool colour = o.output.empty() && on_terminal() && !o.no_colour;
-  for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour);
+  for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour, o.lives);
   return out;
 }
 

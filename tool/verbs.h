@@ -17,7 +17,7 @@ struct Options {
   std::string features = "usual";
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
-       no_colour = false, here = false, lazy = false;
+       no_colour = false, here = false, lazy = false, lives = false;
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
 };

@@ -32,7 +32,7 @@ LazyCode::LazyCode(const Module& module, const Target& target, const LowerOption
                    const JitOptions& how)
     : target_(target),
       how_(how),
-      check_(options.check_allocation),
+      options_(options),
       lowered_(begin_lowering(module)),
       coverage_(target, options.features.value_or(target.usual_features)),
       rules_(target, options.features.value_or(target.usual_features)),
@@ -75,7 +75,7 @@ void* LazyCode::compile(size_t symbol) {
     if (lowered_.functions[k].symbol.index == symbol) return reinterpret_cast<void*>(places_[k]);
   legalizer_->function(Symbol(symbol));
   scratch_.reset();
-  auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, check_, &scratch_);
+  auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, options_, &scratch_);
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
   size_t before = places_.size() * 64 % page, pool = f ? jit::rounded(f->bytes.size(), 16) : 0;

@@ -44,7 +44,7 @@ class LazyCode {
 
   const machine::Target& target_;
   JitOptions how_;
-  bool check_;
+  machine::LowerOptions options_;
   machine::LoweredModule lowered_;
   machine::Coverage coverage_;
   machine::RuleIndex rules_;

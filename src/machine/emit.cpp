@@ -23,8 +23,8 @@ struct Reference {
   int64_t addend = 0;
 };
 
-// Bytes are written block by block with all jumps short; the jumps are then let out where they have to be, and
-// what stands between them moves as a whole.
+// Bytes are written block by block with all jumps short; the jumps are then let out where they have to be,
+// and what stands between them moves as a whole.
 class Emitter {
  public:
   Emitter(const Code& f, const Target& target)
@@ -52,7 +52,7 @@ class Emitter {
       if (block_ == 0) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
-      for (uint32_t k = b.first; k < b.first + b.count; ++k) instruction(f_.code[k]);
+      for (row_ = b.first; row_ < b.first + b.count; ++row_) instruction(f_.code[row_]);
       straighten();
       for (const Jump& j : held_) jump(j);
       held_.clear();
@@ -60,7 +60,8 @@ class Emitter {
     let_out();
     move_apart();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target});
+      out_.blocks.push_back(
+          {f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target});
     return std::move(out_);
   }
 
@@ -73,8 +74,8 @@ class Emitter {
     FormIndex form;
     Role role;
     Instruction origin;
-    uint32_t block;       // where to
-    uint32_t line = 0;    // which it became
+    uint32_t block;     // where to
+    uint32_t line = 0;  // which it became
     uint8_t short_size = 0;
     uint32_t growth = 0;  // bytes that it and those before it have grown
   };
@@ -123,7 +124,8 @@ class Emitter {
   void write(const PlainInstruction& p, Role role, Instruction origin, const Reference& r = {}) {
     Encoded e = target_.encode(target_, p);
     uint32_t at = here();
-    out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), e.size, role, r.to});
+    uint32_t row = role == Role::Frame ? EmittedLine::no_row : row_;
+    out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), row, e.size, role, r.to});
     bool open = e.distance_size && (r.to == EmittedLine::To::Symbol || r.to == EmittedLine::To::Pool);
     if (open) {
       bool is_pool = r.to == EmittedLine::To::Pool;
@@ -136,15 +138,15 @@ class Emitter {
 
   void adjust_stack(FormIndex form) {
     if (f_.frame_bytes == 0) return;
-    PlainInstruction p{form, {plain_register(target_.convention.stack),
-                              {OperandKind::Literal, 0, static_cast<int64_t>(f_.frame_bytes), {}}}};
+    PlainInstruction p{form,
+                       {plain_register(target_.convention.stack),
+                        {OperandKind::Literal, 0, static_cast<int64_t>(f_.frame_bytes), {}}}};
     p.form = fitting_form(p, false);
     write(p, Role::Frame, {});
   }
   void prologue() {
     for (unsigned r = 0; r < first_virtual; ++r)
-      if (f_.saved & mask_of_register(r))
-        write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
+      if (f_.saved & mask_of_register(r)) write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
     probe();
     adjust_stack(target_.upkeep.grow);
   }
@@ -165,8 +167,7 @@ class Emitter {
   void epilogue() {
     adjust_stack(target_.upkeep.shrink);
     for (unsigned r = first_virtual; r-- > 0;)
-      if (f_.saved & mask_of_register(r))
-        write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
+      if (f_.saved & mask_of_register(r)) write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
   }
 
   // Copies, saves and fetches in the book's forms.
@@ -221,7 +222,9 @@ class Emitter {
           held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin,
                            leads_to_[static_cast<size_t>(o.value)]});
           return;
-        case OperandKind::Symbol: reference = {EmittedLine::To::Symbol, static_cast<uint32_t>(o.value), 0}; break;
+        case OperandKind::Symbol:
+          reference = {EmittedLine::To::Symbol, static_cast<uint32_t>(o.value), 0};
+          break;
         case OperandKind::Memory:
         case OperandKind::Address:
           p.address = plain_address(f_.addresses[static_cast<size_t>(o.value)], reference);
@@ -269,8 +272,7 @@ class Emitter {
   void jump(const Jump& j) {
     jumps_.push_back(j);
     jumps_.back().line = static_cast<uint32_t>(out_.lines.size());
-    write({j.form, {{OperandKind::Label, 0, 0, {}}}}, j.role, j.origin,
-          {EmittedLine::To::Block, j.block, 0});
+    write({j.form, {{OperandKind::Label, 0, 0, {}}}}, j.role, j.origin, {EmittedLine::To::Block, j.block, 0});
     jumps_.back().short_size = out_.lines.back().size;
   }
 
@@ -280,7 +282,8 @@ class Emitter {
   }
   int64_t distance(size_t k) const {
     const EmittedLine& l = out_.lines[jumps_[k].line];
-    return int64_t(final_start(jumps_[k].block)) - (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + l.size);
+    return int64_t(final_start(jumps_[k].block)) -
+           (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + l.size);
   }
 
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
@@ -334,7 +337,7 @@ class Emitter {
   std::pmr::vector<Start> starts_;       // by block
   std::pmr::vector<Jump> jumps_;         // in order
   std::pmr::vector<Jump> held_;          // of the block at hand
-  uint32_t block_ = 0;
+  uint32_t block_ = 0, row_ = 0;         // at hand
 };
 
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,

@@ -4,6 +4,7 @@
 
 #include <bit>
 
+#include "lives.h"
 #include "porphyry/machine/passing.h"
 #include "porphyry/text/writer.h"
 
@@ -48,6 +49,7 @@ class Lister {
         block.lines.push_back(line(c_.lines[k]));
       out_.blocks.push_back(std::move(block));
     }
+    out_.lives = lives_of(lowered_, c_, target_);
     return std::move(out_);
   }
 

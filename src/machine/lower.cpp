@@ -8,14 +8,14 @@
 namespace porphyry::machine {
 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        bool check, std::pmr::memory_resource* memory) {
+                                        const LowerOptions& options, std::pmr::memory_resource* memory) {
   const Target& target = rules.target();
   auto selected = select(legal, function, rules, memory);
   if (!selected) return selected.why();
   Code before;
-  if (check) before = selected->code;
+  if (options.check_allocation) before = selected->code;
   Allocation allocation = allocate(std::move(selected->code), target);
-  if (check) {
+  if (options.check_allocation) {
     Diagnostics wrong = check_allocation(before, allocation, target);
     if (!wrong.empty()) return wrong;
   }
@@ -23,6 +23,7 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   CompiledFunction out = emit(allocation.code, target);
   out.symbol = function;
   out.covered = std::move(selected->covered);
+  if (options.explain) out.explained = std::make_shared<const Allocation>(allocation);
   return out;
 }
 
@@ -53,7 +54,7 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
     if (!out.legal->is_function(Symbol(k))) continue;
     legalizer.function(Symbol(k));
     scratch.reset();
-    auto compiled = lower_function(*out.legal, Symbol(k), rules, options.check_allocation, &scratch);
+    auto compiled = lower_function(*out.legal, Symbol(k), rules, options, &scratch);
     if (compiled)
       out.functions.push_back(std::move(*compiled));
     else

@@ -58,7 +58,18 @@ std::string plural(unsigned n, const char* one, const char* many) {
   return fmt::format("{} {}", n, n == 1 ? one : many);
 }
 
-std::string head(const FunctionListing& l, const Ink& ink) {
+// What moved, where to, and why.
+std::string life_text(const FunctionListing::Life& life, const Ink& ink) {
+  std::string out = "  lives     " + life.value + " in ";
+  for (size_t k = 0; k < life.stays.size(); ++k)
+    out += fmt::format("{}{} ({:04x} to {:04x})", k ? ", " : "", life.stays[k].where, life.stays[k].from,
+                       life.stays[k].to);
+  out += "\n";
+  for (const std::string& why : life.reasons) out += ink(faint, "            " + why) + "\n";
+  return out;
+}
+
+std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
   std::string out = ink(bold, l.name + l.signature) + "\n";
   if (!l.parameters.empty()) out += "  arrives   " + place_list(l.parameters) + "\n";
   if (!l.results.empty()) out += "  leaves    " + place_list(l.results) + "\n";
@@ -69,6 +80,8 @@ std::string head(const FunctionListing& l, const Ink& ink) {
          plural(t.bytes, "byte", "bytes") + ", " + plural(t.loads, "load", "loads") + ", " +
          plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
          plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
+  for (const auto& life : l.lives)
+    if (all_lives || life.stays.size() > 1 || !life.reasons.empty()) out += life_text(life, ink);
   if (t.not_described)
     out += "  unknown   " + plural(t.not_described, "instruction", "instructions") + " of " +
            plural(t.bytes_not_described, "byte", "bytes") + " that the book does not describe\n";
@@ -77,7 +90,7 @@ std::string head(const FunctionListing& l, const Ink& ink) {
 
 }  // namespace
 
-std::string render(const FunctionListing& l, bool colour) {
+std::string render(const FunctionListing& l, bool colour, bool all_lives) {
   Ink ink{colour};
   size_t byte_width = 0, text_width = 0, operation_width = 0;
   unsigned deepest = 0;
@@ -89,7 +102,7 @@ std::string render(const FunctionListing& l, bool colour) {
       if (!x.position.empty()) operation_width = std::max(operation_width, x.operation.size());
     }
   }
-  std::string out = head(l, ink);
+  std::string out = head(l, ink, all_lives);
   for (const ListingBlock& b : l.blocks) {
     if (b.lines.empty()) continue;
     std::string rail;
@@ -154,6 +167,12 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
                 {"fetches", t.fetches},
                 {"not_described", t.not_described},
                 {"bytes_not_described", t.bytes_not_described}}}};
+    for (const auto& life : l.lives) {
+      Json one = {{"value", life.value}, {"stays", Json::array()}, {"reasons", life.reasons}};
+      for (const auto& stay : life.stays)
+        one["stays"].push_back({{"where", stay.where}, {"from", stay.from}, {"to", stay.to}});
+      f["lives"].push_back(std::move(one));
+    }
     for (const ListingBlock& b : l.blocks) {
       Json block = {{"label", b.label}, {"offset", b.offset}, {"depth", b.depth}, {"lines", Json::array()}};
       for (const ListingLine& x : b.lines)

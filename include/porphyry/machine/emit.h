@@ -1,6 +1,7 @@
 // From allocated code to bytes: the frame, block layout, shortest forms, branch relaxation, encoding.
 #pragma once
 
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -22,8 +23,10 @@ struct EmittedLine {
   enum class To : uint8_t { Nothing, Block, Symbol, Pool };
   uint32_t offset = 0;
   Instruction origin;
-  uint32_t index = 0;  // of the block it jumps to, the symbol or pool entry it addresses
-  int32_t addend = 0;  // bytes behind the symbol
+  uint32_t index = 0;     // of the block it jumps to, the symbol or pool entry it addresses
+  int32_t addend = 0;     // bytes behind the symbol
+  uint32_t row = no_row;  // of the allocated code
+  static constexpr uint32_t no_row = 0xffffffff;
   uint8_t size = 0;
   Role role = Role::Program;
   To to = To::Nothing;
@@ -47,6 +50,7 @@ struct CompiledFunction {
     return b + 1 < blocks.size() ? blocks[b + 1].offset : static_cast<uint32_t>(bytes.size());
   }
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
+  std::shared_ptr<const Allocation> explained;               // what was allocated, when that was asked for
   uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterMask saved = 0;
 };

@@ -35,6 +35,18 @@ struct FunctionListing {
     unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
     unsigned not_described = 0, bytes_not_described = 0;  // code of others that the book does not know
   } totals;
+  // For each value with a name or a register, where it lay from instruction to instruction, and why it was
+  // moved. Only for code that was lowered with LowerOptions::explain.
+  struct Life {
+    std::string value;
+    struct Stay {
+      std::string where;  // a register, or a slot of the frame
+      uint32_t from, to;  // offsets of the first and the last instruction
+    };
+    std::vector<Stay> stays;
+    std::vector<std::string> reasons;
+  };
+  std::vector<Life> lives;  // by first appearance
 };
 
 // Names of blocks and symbols for one line's operands.

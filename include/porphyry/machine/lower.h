@@ -11,6 +11,7 @@ namespace porphyry::machine {
 struct LowerOptions {
   std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
   bool check_allocation = false;    // run the independent checker on every function
+  bool explain = false;             // keep what listings tell of where values lived
 };
 
 struct LoweredModule {
@@ -31,7 +32,7 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
 // One function of an already legalized module. All but the result lies in `memory`, which may be a Scratch
 // that is reset between functions.
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        bool check,
+                                        const LowerOptions& options,
                                         std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
 }  // namespace porphyry::machine

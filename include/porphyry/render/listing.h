@@ -9,7 +9,8 @@
 
 namespace porphyry {
 
-std::string render(const machine::FunctionListing& listing, bool colour = false);
+// Where values lived is told of those that were moved, or of all.
+std::string render(const machine::FunctionListing& listing, bool colour = false, bool all_lives = false);
 // With a line about the whole object at its end, if wanted.
 std::string render(const ObjectListing& object, bool colour = false, bool with_summary = true);
 std::string render_json(const std::vector<machine::FunctionListing>& listings);
