@@ -15,6 +15,7 @@
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/passing_data.h"
 #include "porphyry/render/diagnostics.h"
+#include "porphyry/sample/cases.h"
 #include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/reader.h"
@@ -50,61 +51,9 @@ Word operand(Type t, std::mt19937_64& random) {
   }
 }
 
-struct Case {
-  Op op;
-  std::vector<Type> operands;
-  Type stated;
-};
-
-// All plain operations on integers of this width (bool for shifts' like), scalar or in lanes.
-std::vector<Case> cases(Type t, Type other) {
-  std::vector<Case> out;
-  for (const OperationInfo& row : all_operations()) {
-    if (!row.accepts_shape(Shape::Integer) || (row.op == Op::ReverseBytes && t.bits() % 8)) continue;
-    switch (row.layout) {
-      case Layout::One:
-      case Layout::Two:
-      case Layout::Three:
-      case Layout::Pair: out.push_back({row.op, std::vector<Type>(row.arity(), t), {}}); break;
-      case Layout::Carry: out.push_back({row.op, {t, t, Type::boolean().with_lanes(t.lanes())}, {}}); break;
-      case Layout::Pick: out.push_back({row.op, {Type::boolean().with_lanes(t.lanes()), t, t}, {}}); break;
-      case Layout::Convert:
-        for (Type to : {other, Type::f32().with_lanes(t.lanes()), Type::f64().with_lanes(t.lanes())})
-          if (!conversion_problem(row.op, t, to)) out.push_back({row.op, {t}, to});
-        break;
-      case Layout::Reduce:
-        if (t.has_lanes()) out.push_back({row.op, {t}, {}});
-        break;
-      default: break;
-    }
-  }
-  for (Type from : {Type::f32(), Type::f64()})
-    for (Op op : {Op::ToIntS, Op::ToIntU}) out.push_back({op, {from.with_lanes(t.lanes())}, t});
-  return out;
-}
-
-// One function a case, all in one module.
-std::unique_ptr<Module> module_of(Realm& realm, const std::vector<Case>& all) {
-  auto module = std::make_unique<Module>(realm, "cases");
-  for (size_t k = 0; k < all.size(); ++k) {
-    Type results[2];
-    unsigned count = result_types(all[k].op, all[k].operands, all[k].stated, results);
-    Symbol s = module->add_function(fmt::format("f{}", k), {all[k].operands, {results, results + count}});
-    Function& f = module->function(s);
-    Pen pen(*module, f);
-    pen.at_end(f.add_block());
-    std::vector<Value> in(f.parameters().begin(), f.parameters().end());
-    Instruction i = pen.put({.op = all[k].op, .operands = in, .results = {results, count}});
-    std::vector<Value> out;
-    for (unsigned r = 0; r < count; ++r) out.push_back(f.result(i, r));
-    pen.put({.op = Op::Return, .operands = out});
-  }
-  return module;
-}
-
-void compare(const std::vector<Case>& all, std::mt19937_64& random, int rounds) {
+void compare(const std::vector<OperationCase>& all, std::mt19937_64& random, int rounds) {
   Realm realm;
-  auto module = module_of(realm, all);
+  auto module = module_of_cases(realm, all);
   ASSERT_TRUE(verify(*module).empty()) << render(verify(*module));
   auto legal = clone(*module);
   legalize(*legal, target(), Coverage(target(), random() % 2 ? target().usual_features : uint8_t(0)));
@@ -146,8 +95,8 @@ TEST(Legalize, EveryOperationAtEveryWidthMeansTheSame) {
   std::mt19937_64 random(17);
   for (unsigned w = 2; w <= 128; ++w) {
     unsigned other = 2 + static_cast<unsigned>(random() % 127);
-    compare(cases(Type::integer(w), Type::integer(other == w ? w % 128 + 1 + (w == 128) : other)), random,
-            12);
+    compare(operation_cases(Type::integer(w), Type::integer(other == w ? w % 128 + 1 + (w == 128) : other)),
+            random, 12);
     if (HasFatalFailure()) return;
   }
 }
@@ -156,7 +105,8 @@ TEST(Legalize, EveryOperationInLanesMeansTheSame) {
   std::mt19937_64 random(18);
   for (unsigned lanes : {2u, 3u, 4u, 8u, 16u})
     for (unsigned w : {7u, 8u, 32u, 33u, 64u, 100u, 128u}) {
-      compare(cases(Type::integer(w).with_lanes(lanes), Type::integer(w == 24 ? 25 : 24).with_lanes(lanes)),
+      compare(operation_cases(Type::integer(w).with_lanes(lanes),
+                              Type::integer(w == 24 ? 25 : 24).with_lanes(lanes)),
               random, 2);
       if (HasFatalFailure()) return;
     }
