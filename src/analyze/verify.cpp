@@ -47,8 +47,8 @@ class Verifier {
 
  private:
   void unique(Name n, SideTable<Name, uint32_t>& used, const char* what) {
-    if (!n.exists()) return;
-    if (used.get(n) == shared_.function && !origin_.places)  // a text's reader says it itself
+    if (!n.exists() || origin_.places) return;  // a text's reader says it itself
+    if (used.get(n) == shared_.function)
       complain_function(std::string("two ") + what + "s are called '" + std::string(module_.text(n)) + "'",
                         "a name of its own for each, or none");
     used.set(n, shared_.function);
@@ -106,7 +106,22 @@ class Verifier {
     }
   }
 
+  // Whether a text's reader has already asked all that is asked here: it types each instruction before it
+  // makes it.
+  bool is_settled(Instruction i) const {
+    if (!origin_.places || f_.permits(i)) return false;
+    switch (info(f_.op(i)).layout) {
+      case Layout::Call:
+      case Layout::CallThrough:
+      case Layout::Shuffle:
+      case Layout::Load:
+      case Layout::Store: return false;
+      default: return f_.op(i) != Op::Return && f_.op(i) != Op::End;
+    }
+  }
+
   void types(Instruction i) {
+    if (is_settled(i)) return;
     shared_.operands.clear(), shared_.results.clear();
     for (size_t k = 0; k < f_.operand_count(i); ++k) shared_.operands.push_back(f_.type(f_.operand(i, k)));
     for (size_t k = 0; k < f_.result_count(i); ++k) shared_.results.push_back(f_.type(f_.result(i, k)));
@@ -115,7 +130,6 @@ class Verifier {
     if (info(op).layout == Layout::CallThrough) return call_through(i);
     if (op == Op::Return)
       return listed_types(i, shared_.operands, f_.signature().results, "returns", f_.signature());
-    // A text's reader has asked the same of each instruction before it made it.
     if (origin_.places) return of_module(i);
     if (auto problem = typing_problem(op, shared_.operands, shared_.results, form(i)))
       return complain(i, problem->message, problem->expected);
@@ -339,7 +353,8 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
   }
 }
 
-void verify_function(const Module& module, Symbol symbol, const Origin& origin, Shared& shared, Diagnostics& out) {
+void verify_function(const Module& module, Symbol symbol, const Origin& origin, Shared& shared,
+                     Diagnostics& out) {
   if (origin.places && !origin.places->bodies[symbol.index].is_complete) return;  // its gaps would mislead
   Diagnostics found = Verifier(module, symbol, origin, shared).run();
   out.insert(out.end(), std::make_move_iterator(found.begin()), std::make_move_iterator(found.end()));

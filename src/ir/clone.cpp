@@ -2,7 +2,10 @@
 
 namespace porphyry {
 
-std::unique_ptr<Module> clone(const Module& module) {
+namespace {
+
+template <class CopyBody>
+std::unique_ptr<Module> copied(const Module& module, CopyBody copy_body) {
   auto out = std::make_unique<Module>(module.realm(), module.text(module.name()));
   out->layout = module.layout;
   out->kinds = module.kinds;
@@ -20,10 +23,20 @@ std::unique_ptr<Module> clone(const Module& module) {
                    .facts = row.facts,
                    .data = row.data,
                    .signature = row.signature};
-    if (row.function) copy.function = std::make_unique<Function>(*row.function);
+    if (row.function) copy.function = copy_body(*row.function);
     out->add(std::move(copy));
   }
   return out;
+}
+
+}  // namespace
+
+std::unique_ptr<Module> clone(const Module& module) {
+  return copied(module, [](const Function& f) { return std::make_unique<Function>(f); });
+}
+
+std::unique_ptr<Module> clone_declarations(const Module& module) {
+  return copied(module, [](const Function& f) { return std::make_unique<Function>(f.signature()); });
 }
 
 }  // namespace porphyry

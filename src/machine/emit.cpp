@@ -125,7 +125,7 @@ class Emitter {
     Encoded e = target_.encode(target_, p);
     uint32_t at = here();
     uint32_t row = role == Role::Frame ? EmittedLine::no_row : row_;
-    out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), row, e.size, role, r.to});
+    out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), row, {}, e.size, role, r.to});
     bool open = e.distance_size && (r.to == EmittedLine::To::Symbol || r.to == EmittedLine::To::Pool);
     if (open) {
       bool is_pool = r.to == EmittedLine::To::Pool;

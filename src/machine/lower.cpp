@@ -22,14 +22,17 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   lay_out_frame(allocation.code, target);
   CompiledFunction out = emit(allocation.code, target);
   out.symbol = function;
+  const Function& f = legal.function(function);
+  for (EmittedLine& l : out.lines)
+    if (l.origin.exists() && f.alive(l.origin)) l.position = f.position(l.origin);
   out.covered = std::move(selected->covered);
   if (options.explain) out.explained = std::make_shared<const Allocation>(allocation);
   return out;
 }
 
-LoweredModule begin_lowering(const Module& module) {
+LoweredModule begin_lowering(const Module& module, bool with_bodies) {
   LoweredModule out;
-  out.legal = clone(module);
+  out.legal = with_bodies ? clone(module) : clone_declarations(module);
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const Signature* is = module.signature(Symbol(k));
     out.meant.push_back(is ? *is : Signature{});
@@ -47,11 +50,13 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   uint8_t features = options.features.value_or(target.usual_features);
   Coverage coverage(target, features);
   RuleIndex rules(target, features);
-  LoweredModule out = begin_lowering(module);
+  LoweredModule out = begin_lowering(module, false);
   Legalizer legalizer(*out.legal, target, coverage);
   Scratch scratch;
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
+    // One body at a time is copied, while it is looked at.
+    if (k < module.symbol_count()) out.legal->set_body(Symbol(k), module.function(Symbol(k)));
     legalizer.function(Symbol(k));
     scratch.reset();
     auto compiled = lower_function(*out.legal, Symbol(k), rules, options, &scratch);
@@ -59,6 +64,8 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
       out.functions.push_back(std::move(*compiled));
     else
       problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
+    if (!options.keep_bodies)
+      out.legal->set_body(Symbol(k), Function(out.legal->function(Symbol(k)).signature()));
   }
   out.meant = legalizer.finish();
   if (!problems.empty()) return problems;

@@ -129,13 +129,12 @@ class LineWriter {
   // The rows of one function. Instructions without a position belong to the one before; what stands before
   // the first position belongs to it.
   void sequence(uint32_t at, const PlacedFunction& f) {
-    const Function& ir = module_.function(f.code->symbol);
     Sink s = sink(at);
     Row row;
     bool begun = false, past_prologue = false;
     for (const EmittedLine& l : f.code->lines) {
-      Position p = l.origin.exists() && ir.alive(l.origin) ? ir.position(l.origin) : Position();
-      if (!p.exists() && (begun || !first_position(f, ir, p))) continue;
+      Position p = l.position;
+      if (!p.exists() && (begun || !first_position(f, p))) continue;
       const PositionRow& position = module_.position(p);
       Row next{begun ? l.offset : 0, file(position), position.line, position.column};
       bool in_prologue = !past_prologue && l.role != Role::Frame && begun;
@@ -149,10 +148,9 @@ class LineWriter {
     s.u8(line::advance_pc), s.uleb(f.code->bytes.size() - row.offset);
     s.u8(0), s.uleb(1), s.u8(line::end_sequence);
   }
-  static bool first_position(const PlacedFunction& f, const Function& ir, Position& p) {
+  static bool first_position(const PlacedFunction& f, Position& p) {
     for (const EmittedLine& l : f.code->lines)
-      if (l.origin.exists() && ir.alive(l.origin) && ir.position(l.origin).exists())
-        return p = ir.position(l.origin), true;
+      if (l.position.exists()) return p = l.position, true;
     return false;
   }
 
@@ -241,9 +239,8 @@ class LineWriter {
     offset(at, ranges, 12);
     offset(at, lines, 0);
     for (const PlacedFunction& f : functions_) {
-      const Function& ir = module_.function(f.code->symbol);
       Position p;
-      bool placed = first_position(f, ir, p);
+      bool placed = first_position(f, p);
       s.uleb(module_[f.code->symbol].is_local ? 3 : 2), s.text(f.code->name);
       address(at, f.section_symbol, f.offset);
       s.u64(f.code->bytes.size());

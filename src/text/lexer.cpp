@@ -35,32 +35,40 @@ class Lexer {
   explicit Lexer(const SourceText& source) : source_(source), text_(source.text()) {}
 
   Tokens run() {
-    out_.list.reserve(text_.size() / 4 + 2);
+    out_.list.resize(text_.size() / 4 + 64);
     while (at_ < text_.size()) step();
     line_end(text_.size());
-    out_.list.push_back({TokenKind::End, 0, static_cast<uint32_t>(text_.size()), 0});
+    push({TokenKind::End, 0, static_cast<uint32_t>(text_.size()), 0});
+    out_.list.resize(count_);
     return std::move(out_);
   }
 
  private:
-  char peek(size_t ahead = 0) const { return at_ + ahead < text_.size() ? text_[at_ + ahead] : '\0'; }
+  // The text ends with a zero, which ends every run of characters; so the one behind a character that is none
+  // can be looked at without asking for the end.
+  char peek(size_t ahead = 0) const { return text_.data()[at_ + ahead]; }
 
+  // The list has room ahead of `count_`, which most tokens find without asking for more.
+  void push(const Token& t) {
+    if (count_ == out_.list.size()) out_.list.resize(2 * count_);
+    out_.list[count_++] = t;
+  }
   void add(TokenKind kind, size_t from, char mark = 0) {
     if (line_is_fresh_ && depth_ == 0) line_head_ = from;
-    out_.list.push_back({kind, mark, static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from)});
+    push({kind, mark, static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from)});
     line_is_fresh_ = false;
   }
 
   void line_end(size_t offset) {
     auto& list = out_.list;
-    if (list.empty() || list.back().kind == TokenKind::LineEnd) return;
+    if (count_ == 0 || list[count_ - 1].kind == TokenKind::LineEnd) return;
     bool named = list[line_token_].kind == TokenKind::Name || list[line_token_].kind == TokenKind::Quoted;
-    if (named && line_token_ + 1 < list.size()) {
+    if (named && line_token_ + 1 < count_) {
       char mark = list[line_token_ + 1].mark;
       if (mark == ':' || mark == '(') out_.labels.push_back(static_cast<uint32_t>(line_token_));
     }
-    list.push_back({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
-    line_token_ = list.size();
+    push({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
+    line_token_ = count_;
   }
 
   void step() {
@@ -195,6 +203,7 @@ class Lexer {
   const SourceText& source_;
   std::string_view text_;
   size_t at_ = 0;
+  size_t count_ = 0;       // of tokens
   size_t depth_ = 0;       // of brackets and braces that hold lists
   size_t line_head_ = 0;   // where the first token of the line stands
   size_t line_token_ = 0;  // which it is

@@ -6,5 +6,7 @@
 namespace porphyry {
 
 std::unique_ptr<Module> clone(const Module& module);
+// All but the bodies of functions, which are empty in the copy. O(what is left).
+std::unique_ptr<Module> clone_declarations(const Module& module);
 
 }  // namespace porphyry

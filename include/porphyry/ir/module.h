@@ -112,6 +112,8 @@ class Module {
   std::string_view symbol_name(Symbol s) const { return text(symbols_[s.index].name); }
   Function& function(Symbol s) { return *symbols_[s.index].function; }
   const Function& function(Symbol s) const { return *symbols_[s.index].function; }
+  // Another body, and signature, for a function. O(size of both).
+  void set_body(Symbol s, Function body) { *symbols_[s.index].function = std::move(body); }
   bool is_function(Symbol s) const { return symbols_[s.index].kind == SymbolKind::Function; }
   // What a call to this symbol takes and gives; nothing when it is data.
   const Signature* signature(Symbol s) const;

@@ -23,9 +23,10 @@ struct EmittedLine {
   enum class To : uint8_t { Nothing, Block, Symbol, Pool };
   uint32_t offset = 0;
   Instruction origin;
-  uint32_t index = 0;     // of the block it jumps to, the symbol or pool entry it addresses
-  int32_t addend = 0;     // bytes behind the symbol
-  uint32_t row = no_row;  // of the allocated code
+  uint32_t index = 0;      // of the block it jumps to, the symbol or pool entry it addresses
+  int32_t addend = 0;      // bytes behind the symbol
+  uint32_t row = no_row;   // of the allocated code
+  Position position = {};  // of the origin
   static constexpr uint32_t no_row = 0xffffffff;
   uint8_t size = 0;
   Role role = Role::Program;

@@ -12,6 +12,7 @@ struct LowerOptions {
   std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
   bool check_allocation = false;    // run the independent checker on every function
   bool explain = false;             // keep what listings tell of where values lived
+  bool keep_bodies = true;  // of the legalized functions: listings and simulators want them, objects do not
 };
 
 struct LoweredModule {
@@ -23,8 +24,9 @@ struct LoweredModule {
   std::vector<CompiledFunction> functions;
 };
 
-// A module of which nothing is lowered yet: a copy to legalize, and what it said before.
-LoweredModule begin_lowering(const Module& module);
+// A module of which nothing is lowered yet: a copy to legalize, with or without the bodies of functions, and
+// what it said before.
+LoweredModule begin_lowering(const Module& module, bool with_bodies = true);
 
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
