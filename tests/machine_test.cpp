@@ -240,6 +240,44 @@ enter:
     for (int y = 0; y < x; ++y) EXPECT_TRUE(at[x] + sizes[x] <= at[y] || at[y] + sizes[y] <= at[x]);
 }
 
+// What is waited for goes first; what does not depend on it fills the wait.
+TEST(Schedule, FillsTheWaitForWhatTakesLong) {
+  Realm realm;
+  auto module = must_read(realm, R"(module m
+func f(a: f64, b: f64, c: f64, d: f64, p: ptr) -> f64 {
+enter:
+  z = mul c, d
+  w = add z, d
+  x = div a, b
+  y = add x, c
+  store w, [p]
+  r = add y, w
+  return r
+}
+)");
+  auto order = [&](bool schedule) {
+    auto lowered = lower(*module, target(), {.check_allocation = true, .schedule = schedule});
+    auto listing = make_listing(*lowered, lowered->functions[0], target());
+    std::vector<std::string> out;
+    for (const auto& line : listing.blocks[0].lines) out.push_back(line.text.substr(0, line.text.find(' ')));
+    return out;
+  };
+  auto place = [](const std::vector<std::string>& all, const char* name) {
+    return std::find(all.begin(), all.end(), name) - all.begin();
+  };
+  auto plain = order(false), scheduled = order(true);
+  EXPECT_GT(place(plain, "divsd"), place(plain, "mulsd"));
+  EXPECT_LT(place(scheduled, "divsd"), place(scheduled, "mulsd"));
+  EXPECT_EQ(plain.size(), scheduled.size());
+  for (bool schedule : {false, true}) {
+    auto jit = Jit::compile(*module, target(), {.schedule = schedule});
+    double out = 0;
+    EXPECT_EQ((*(*jit)->function<double(double, double, double, double, void*)>("f"))(7, 2, 3, 4, &out),
+              22.5);
+    EXPECT_EQ(out, 16);
+  }
+}
+
 // Jumps of every distance around the point where short ones end.
 TEST(Emit, JumpsReachTheirBlocksAtEveryDistance) {
   for (int padding = 20; padding < 40; ++padding) {

@@ -87,10 +87,10 @@ class Laboratory {
     return out;
   }
 
-  Observed native(const Module& module) {
+  Observed native(const Module& module, bool schedule = false) {
     Observed out;
     const machine::Target& target = targets::x64();
-    auto jit = Jit::compile(module, target, {.check_allocation = true});
+    auto jit = Jit::compile(module, target, {.check_allocation = true, .schedule = schedule});
     if (!jit) return {.end = 9, .message = render(jit.why())};
     auto caller = Caller::make(**jit, module.symbol_name(program_.main), target);
     SharedMemory piece(Sample::piece_bytes);
@@ -251,7 +251,7 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
         run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .check_between = true});
     ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
     if (!expect(lab.evaluated(*optimized, 2), *optimized, "evaluated after -O1")) return;
-    if (!expect(lab.native(*optimized), *optimized, "native after -O1")) return;
+    if (!expect(lab.native(*optimized, true), *optimized, "native after -O1, scheduled")) return;
   }
   // The generator would be useless if most programs ended early.
   EXPECT_GT(results * 10, program_count() * 7);

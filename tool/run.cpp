@@ -1,10 +1,14 @@
 // The verb that calls a function: in the evaluator, on the processor, or simulated at any stage of its code.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "common.h"
 #include "porphyry/call/call.h"
 #include "porphyry/machine/code_text.h"
 #include "porphyry/simulate/code_run.h"
+#include "porphyry/text/literals.h"
+#include "porphyry/text/writer.h"
 #include "verbs.h"
 
 namespace porphyry::tool {
@@ -51,26 +55,43 @@ class Tracer {
   bool started_ = false;
 };
 
-struct Traced {
-  const Module& module;
-  const machine::Target& target;
-};
+// The same for code without bytes: the block, the instruction, and what it wrote, by the names of values;
+// those of values also as their type writes them.
+class CodeTracer {
+ public:
+  CodeTracer(const Module& module, const machine::Target& target) : module_(module), target_(target) {}
 
-// The same for code without bytes: what an instruction writes, by the names of values.
-void trace_code(const Traced& of, const simulate::CodeObservation& seen) {
-  const machine::Code& code = *seen.code;
-  const machine::CodeLine& line = code.code[seen.line];
-  Symbol s = of.module.find(code.name);
-  const Function& f = of.module.function(s);
-  std::string changes;
-  machine::each_register(code, line, [&](machine::Register r, bool, bool written) {
-    if (!written) return;
-    Word v = machine::is_virtual(r) ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
-    changes += " " + changed_to(machine::register_text(of.target, of.module, f, code, r, 64), v);
-  });
-  say(fmt::format("{}  {:<44}{}\n", code.name, machine::code_text(of.target, of.module, f, code, line),
-                  changes));
-}
+  void line(const simulate::CodeObservation& seen) {
+    const machine::Code& code = *seen.code;
+    const machine::CodeLine& line = code.code[seen.line];
+    const Function& f = module_.function(module_.find(code.name));
+    std::string changes;
+    machine::each_register(code, line, [&](machine::Register r, bool, bool written) {
+      if (!written) return;
+      bool is_virtual = machine::is_virtual(r);
+      Word v = is_virtual ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
+      changes += "  " + changed_to(machine::register_text(target_, module_, f, code, r, 64), v);
+      if (is_virtual) changes += by_type(f, code.shape(r).origin, v);
+    });
+    auto after = std::upper_bound(code.blocks.begin(), code.blocks.end(), seen.line,
+                                  [](uint32_t k, const machine::CodeBlock& b) { return k < b.first; });
+    std::string where = code.name + "." + block_text(module_, f, (after - 1)->origin);
+    say(fmt::format("{:<20}  {:<40}{}\n", where, machine::code_text(target_, module_, f, code, line),
+                    changes));
+  }
+
+ private:
+  std::string by_type(const Function& f, Value v, Word bits) const {
+    if (!v.exists() || f.type(v).has_lanes() || f.type(v).is_pointer()) return "";
+    Type t = f.type(v);
+    Word low = bits & mask_of(t.bits());
+    uint64_t words[] = {static_cast<uint64_t>(low), static_cast<uint64_t>(low >> 64)};
+    return " (" + text::literal_text({words, t.words()}, t) + ")";
+  }
+
+  const Module& module_;
+  const machine::Target& target_;
+};
 
 CallOutcome simulated(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call,
                       const Options& o, const machine::LowerOptions& lower) {
@@ -83,9 +104,9 @@ CallOutcome simulated(const Module& module, const Jit& jit, const machine::Targe
   auto stage = o.stage == "selected" ? simulate::Stage::Selected : simulate::Stage::Allocated;
   auto runner = simulate::CodeRunner::make(jit, target, stage, lower.features);
   if (!runner) fail(runner.why(), input_at_fault);
-  Traced of{*jit.lowered().legal, target};
+  CodeTracer tracer(*jit.lowered().legal, target);
   std::function<void(const simulate::CodeObservation&)> see;
-  if (o.trace) see = [&](const simulate::CodeObservation& seen) { trace_code(of, seen); };
+  if (o.trace) see = [&](const simulate::CodeObservation& seen) { tracer.line(seen); };
   return run_code(module, **runner, call, run, see);
 }
 

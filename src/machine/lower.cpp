@@ -3,6 +3,7 @@
 #include "porphyry/base/scratch.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
+#include "porphyry/machine/schedule.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry::machine {
@@ -12,6 +13,7 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
   const Target& target = rules.target();
   auto selected = select(legal, function, rules, memory);
   if (!selected) return selected.why();
+  if (options.schedule) schedule(selected->code, legal.function(function), target);
   Code before;
   if (options.check_allocation) before = selected->code;
   Allocation allocation = allocate(std::move(selected->code), target);

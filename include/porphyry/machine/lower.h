@@ -11,6 +11,7 @@ namespace porphyry::machine {
 struct LowerOptions {
   std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
   bool check_allocation = false;    // run the independent checker on every function
+  bool schedule = false;            // order instructions by latencies; see schedule.h
   bool explain = false;             // keep what listings tell of where values lived
   bool keep_bodies = true;  // of the legalized functions: listings and simulators want them, objects do not
 };
