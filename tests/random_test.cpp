@@ -110,36 +110,32 @@ class Laboratory {
 
   // Code without bytes: on virtual registers, or as allocated.
   Observed simulated_code(const Module& module, simulate::Stage stage, uint64_t seed) {
-    Observed out;
-    const machine::Target& target = targets::x64();
-    auto jit = Jit::compile(module, target);
-    if (!jit) return {.end = 9, .message = render(jit.why())};
-    auto runner = simulate::CodeRunner::make(**jit, target, stage);
-    out.piece = fresh_piece();
-    (*runner)->allow(out.piece);
-    std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(out.piece.data())};
-    arguments.insert(arguments.end(), arguments_.begin(), arguments_.end());
-    simulate::RunOutcome run = (*runner)->run(module.symbol_name(program_.main), arguments, {.seed = seed});
-    out.end = static_cast<int>(run.end);
-    out.message = run.message;
-    out.results = run.results;
-    auto data = (*jit)->data(module.find("store"));
-    out.data.assign(data.begin(), data.end());
-    return out;
+    return in_a_simulator(module, [&](const Jit& jit, auto& piece, auto arguments) {
+      auto runner = simulate::CodeRunner::make(jit, targets::x64(), stage);
+      (*runner)->allow(piece);
+      return (*runner)->run(module.symbol_name(program_.main), arguments, {.seed = seed});
+    });
   }
 
   // By the book, with open flags and the registers' first contents from a seed.
   Observed simulated(const Module& module, uint64_t seed) {
+    return in_a_simulator(module, [&](const Jit& jit, auto& piece, auto arguments) {
+      auto runner = simulate::Runner::make(jit, module.symbol_name(program_.main), targets::x64());
+      (*runner)->allow(piece);
+      return (*runner)->run(arguments, {.seed = seed});
+    });
+  }
+
+ private:
+  template <class Run>
+  Observed in_a_simulator(const Module& module, Run run_it) {
     Observed out;
-    const machine::Target& target = targets::x64();
-    auto jit = Jit::compile(module, target);
+    auto jit = Jit::compile(module, targets::x64());
     if (!jit) return {.end = 9, .message = render(jit.why())};
-    auto runner = simulate::Runner::make(**jit, module.symbol_name(program_.main), target);
     out.piece = fresh_piece();
-    (*runner)->allow(out.piece);
     std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(out.piece.data())};
     arguments.insert(arguments.end(), arguments_.begin(), arguments_.end());
-    simulate::RunOutcome run = (*runner)->run(arguments, {.seed = seed});
+    simulate::RunOutcome run = run_it(**jit, out.piece, std::span<const uint64_t>(arguments));
     out.end = static_cast<int>(run.end);
     out.message = run.message;
     out.results = run.results;
@@ -147,8 +143,6 @@ class Laboratory {
     out.data.assign(data.begin(), data.end());
     return out;
   }
-
- private:
   static std::vector<uint8_t> fresh_piece() {
     auto piece = Sample::fresh_piece();
     return {piece.begin(), piece.end()};

@@ -140,13 +140,13 @@ class ElfReader {
       starts.push_back(gelf_getshdr(s, &h) ? h.sh_addr + bias : 0);
     }
     Dwarf_Die* unit = nullptr;
-    while ((unit = dwfl_module_nextcu(module, unit, &bias))) unit_lines(unit, bias, starts);
+    while ((unit = dwfl_module_nextcu(module, unit, &bias))) unit_lines(unit, starts);
     for (auto& list : out_.lines)
       std::stable_sort(list.begin(), list.end(),
                        [](const auto& a, const auto& b) { return a.offset < b.offset; });
   }
 
-  void unit_lines(Dwarf_Die* unit, Dwarf_Addr bias, const std::vector<uint64_t>& starts) {
+  void unit_lines(Dwarf_Die* unit, const std::vector<uint64_t>& starts) {
     size_t count = 0;
     dwfl_getsrclines(unit, &count);
     for (size_t k = 0; k < count; ++k) {
@@ -164,7 +164,6 @@ class ElfReader {
                                                              : fmt::format("{}:{}", name, number)});
       }
     }
-    (void)bias;
   }
 
   const std::string& name_;
