@@ -245,8 +245,9 @@ TEST(Jit, DebuggersAndProfilersKnowTheCode) {
       PORPHYRY_ROOT, PORPHYRY_ROOT);
   testing::Ran session = testing::run_command(
       fmt::format("gdb -nx -batch -ex 'set breakpoint pending on' -ex 'set debuginfod enabled off' -ex "
-                  "'break chill' -ex run -ex bt -ex step -ex 'info source' -ex 'shell f=/tmp/perf-$(pgrep -n "
-                  "-x porphyry).map; cat $f; rm -f $f' -ex continue --args {} {} 2>&1",
+                  "'break chill' -ex run -ex bt -ex step -ex 'info source' -ex 'python import os; f = "
+                  "\"/tmp/perf-%d.map\" % gdb.selected_inferior().pid; print(open(f).read()); os.remove(f)' "
+                  "-ex continue --args {} {} 2>&1",
                   PORPHYRY_TOOL, call));
   EXPECT_NE(session.out.find("Breakpoint 1, chill () at ./frost.fml:"), std::string::npos) << session.out;
   EXPECT_NE(session.out.find("#0  chill () at ./frost.fml:"), std::string::npos) << session.out;
