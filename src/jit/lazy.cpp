@@ -36,7 +36,8 @@ LazyCode::LazyCode(const Module& module, const Target& target, const LowerOption
       lowered_(begin_lowering(module)),
       coverage_(target, options.features.value_or(target.usual_features)),
       rules_(target, options.features.value_or(target.usual_features)),
-      entries_(module.symbol_count() + most_helpers) {
+      entries_(module.symbol_count() + most_helpers),
+      code_of_(entries_) {
   legalizer_ = std::make_unique<Legalizer>(*lowered_.legal, target, coverage_);
   reserve_ = std::min(most_reserve, least_reserve + instructions_of(module) * 4096);
   jit::StubWriter asking(target), entry(target);
@@ -71,8 +72,7 @@ void* LazyCode::first_call(void* self, uint64_t symbol) {
 
 void* LazyCode::compile(size_t symbol) {
   std::lock_guard guard(lock_);
-  for (size_t k = 0; k < lowered_.functions.size(); ++k)  // another thread may have been faster
-    if (lowered_.functions[k].symbol.index == symbol) return reinterpret_cast<void*>(places_[k]);
+  if (code_of_[symbol]) return code_of_[symbol];  // another thread was faster
   legalizer_->function(Symbol(symbol));
   scratch_.reset();
   auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, options_, &scratch_);
@@ -101,6 +101,7 @@ void* LazyCode::compile(size_t symbol) {
     shown_.push_back(std::make_unique<DebuggerEntry>(
         elf_bytes(make_memory_object(lowered_, {&one, 1}, {code, made.bytes.size()}, target_))));
   }
+  code_of_[symbol] = code;
   std::atomic_ref(words_[symbol]).store(places_.back(), std::memory_order_release);
   return code;
 }

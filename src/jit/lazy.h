@@ -36,7 +36,6 @@ class LazyCode {
   void begin(Memory memory, std::vector<uint8_t*> reached);
   std::optional<CodePlace> locate(uint64_t address);
   MemoryRegion grown() const { return {growth_, used_, false, true}; }
-  uint64_t address_of_code(size_t function) const { return places_[function]; }
 
  private:
   static void* first_call(void* self, uint64_t symbol);
@@ -54,7 +53,8 @@ class LazyCode {
   size_t entries_, entry_size_ = 0, asking_bytes_ = 0, reserve_ = 0, used_ = 0;
   uint64_t* words_ =
       nullptr;  // by symbol: where its function begins; read by code, so only written atomically
-  std::vector<uint64_t> places_;  // by function of lowered_: its code
+  std::vector<uint8_t*> code_of_;  // by symbol; null where it is still to be compiled
+  std::vector<uint64_t> places_;   // by function of lowered_: its code
   std::vector<std::unique_ptr<DebuggerEntry>> shown_;
   uint8_t *start_ = nullptr, *growth_ = nullptr;
   std::vector<uint8_t*> reached_;
