@@ -149,8 +149,8 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     case Op::ReverseBytes: return reverse(v[0], type, 8);
     default: break;
   }
-  assert(false && "an operation that no rule covers");
-  return v[0];
+  // It stays as it is: selection says that no rule covers it.
+  return f_.result(pen_.put({.op = op, .operands = v, .results = {&result, 1}}));
 }
 
 // i8 and i16 in 32 bits.
