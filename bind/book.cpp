@@ -77,6 +77,7 @@ Result<BoundBook> Binder::run() {
     if (kind(e) == "lengths") lengths(e);
   }
   group_forms();
+  find_flags_of_results(book_.forms, book_.flags.size(), machine::mask_of_register(flags_register()));
   for (const Entry& e : entries) {
     if (kind(e) == "upkeep") upkeep(e);
     if (kind(e) == "rule") {

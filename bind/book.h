@@ -25,6 +25,8 @@ struct BoundForm {
   uint16_t cost = 10;
   machine::FormIndex first_in_group = 0, next_in_group = 0, opposite_form = 0;
   bool is_jump = false;
+  uint8_t flags_read = 0, flags_as_tested = 0;
+  bool tests = false;
 };
 
 struct BoundRule {
@@ -67,6 +69,9 @@ struct BoundBook {
 
 // Reads a whole book; every mistake of it is reported with its line.
 Result<BoundBook> read_book(const SourceText& source);
+
+// Fills in what machine::Form says of flags. `flags` is the register that stands for all of them.
+void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, machine::RegisterMask flags);
 
 // The C++ file with the book's tables. `identifier` names the function that gives them out.
 std::string write_tables(const BoundBook& book, const std::string& identifier);

@@ -105,11 +105,11 @@ class TableWriter {
       auto slice = [](const char* array, size_t from, size_t count) {
         return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
       };
-      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}}},\n",
+      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
                           text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
                           slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
                           f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group, f.next_in_group,
-                          f.opposite_form, f.is_jump);
+                          f.opposite_form, f.is_jump, f.tests, f.flags_read, f.flags_as_tested);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
     out_ += "constexpr FormOperand operands[] = {\n" + operands +

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "porphyry/text/writer.h"
+#include "reuse_flags.h"
 #include "selector.h"
 
 namespace porphyry::machine {
@@ -187,7 +188,9 @@ CodeOperand Selector::memory_operand(int64_t row, bool written) {
 
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
                         std::pmr::memory_resource* memory) {
-  return Selector(module, function, rules, memory).run();
+  auto selected = Selector(module, function, rules, memory).run();
+  if (selected) reuse_flags(selected->code, rules.target());
+  return selected;
 }
 
 }  // namespace porphyry::machine

@@ -90,6 +90,10 @@ struct Form {
   FormIndex next_in_group = 0;   // from the first; 0: no further one
   FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
   bool is_jump = false;
+  // Flags, a bit each in the order of Target::flags.
+  bool tests = false;           // given a register twice, it only compares what that holds with zero
+  uint8_t flags_read = 0;
+  uint8_t flags_as_tested = 0;  // those that say of the first operand, once written, what such a test says
 };
 
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
