@@ -80,7 +80,8 @@ class FlagReuse {
     const RegisterMask flags = mask_of_register(target_.flags_register);
     if ((implicit_reads(target_, f_, moved) | implicit_writes(target_, f_, moved)) & ~flags) return false;
     for (const CodeOperand& o : f_.of(moved))
-      if (o.kind == OperandKind::Memory || (o.kind == OperandKind::Register && is_physical(o.reg))) return false;
+      if (o.kind == OperandKind::Memory || (o.kind == OperandKind::Register && is_physical(o.reg)))
+        return false;
     bool flags_gone = false;
     for (uint32_t k = j + 1; k < end; ++k) {
       const CodeLine& i = f_.code[k];
@@ -88,7 +89,8 @@ class FlagReuse {
       flags_gone |= writes_flags(i);
       bool clash = false;
       each_register(f_, i, [&](Register r, bool read, bool written) {
-        each_register(f_, moved, [&](Register m, bool, bool makes) { clash |= r == m && (written || (read && makes)); });
+        each_register(f_, moved,
+                      [&](Register m, bool, bool makes) { clash |= r == m && (written || (read && makes)); });
       });
       if (clash) return false;
     }
