@@ -29,9 +29,13 @@ struct BoundForm {
   bool tests = false;
 };
 
+struct BoundNode : machine::PatternNode {
+  std::vector<uint8_t> shuffled;  // PatternNode::lanes
+};
+
 struct BoundRule {
   std::string name;
-  std::vector<machine::PatternNode> nodes;
+  std::vector<BoundNode> nodes;
   std::vector<machine::RuleStep> steps;
   std::vector<machine::VariableShape> variables;
   uint8_t needs = 0;

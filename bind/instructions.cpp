@@ -89,8 +89,8 @@ bool Binder::form(const Line& line, BoundForm& form) {
   return encoding(line, w, at, form);
 }
 
-// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE [aligned] · literal BITS [for BITS] · exactly N ·
-// label BITS …
+// d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE [aligned] · literal BITS [for BITS] ·
+// exactly N · label BITS …
 bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
   FormOperand o{};
   std::string name = w[at];

@@ -8,11 +8,16 @@ using machine::OpcodeLength;
 
 // MAP [regs] [literal 8|16|word|whole | address | digit literal 8|word]: BYTE [to BYTE] …
 void Binder::lengths(const Entry& entry) {
-  static const std::map<std::string, size_t> maps = {{"one", 0}, {"two", 1}, {"three_38", 2}, {"three_3a", 3}};
-  static const std::map<std::string, Follows> kinds = {
-      {"", Follows::Nothing},           {"literal 8", Follows::Literal8},   {"literal 16", Follows::Literal16},
-      {"literal word", Follows::Word},  {"literal whole", Follows::Whole},  {"address", Follows::Address},
-      {"digit literal 8", Follows::DigitLiteral8}, {"digit literal word", Follows::DigitWord}};
+  static const std::map<std::string, size_t> maps = {
+      {"one", 0}, {"two", 1}, {"three_38", 2}, {"three_3a", 3}};
+  static const std::map<std::string, Follows> kinds = {{"", Follows::Nothing},
+                                                       {"literal 8", Follows::Literal8},
+                                                       {"literal 16", Follows::Literal16},
+                                                       {"literal word", Follows::Word},
+                                                       {"literal whole", Follows::Whole},
+                                                       {"address", Follows::Address},
+                                                       {"digit literal 8", Follows::DigitLiteral8},
+                                                       {"digit literal word", Follows::DigitWord}};
   for (const Line& line : entry.body) {
     WordList w = words(line.text);
     auto map = maps.find(w[0]);
@@ -23,7 +28,8 @@ void Binder::lengths(const Entry& entry) {
     for (; at < w.size() && w[at] != ":"; ++at) kind += (kind.empty() ? "" : " ") + w[at];
     auto then = kinds.find(kind);
     if (map == maps.end() || then == kinds.end() || at == w.size()) {
-      complain(line, "this says no length", "one, two, three_38 or three_3a, [regs], [literal …], a colon, bytes");
+      complain(line, "this says no length",
+               "one, two, three_38 or three_3a, [regs], [literal …], a colon, bytes");
       continue;
     }
     length.then = then->second;

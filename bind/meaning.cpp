@@ -153,7 +153,8 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
 }
 
 // The type of the operands; numbers take it. A condition, an index and a lane have types of their own.
-std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<Place> arguments, Type stated) {
+std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<Place> arguments,
+                                            Type stated) {
   Layout layout = info(op).layout;
   if (layout == Layout::Lane || layout == Layout::Put) {
     Type lanes = arguments[0].type;

@@ -11,7 +11,6 @@ using machine::Fit;
 using machine::FormIndex;
 using machine::NodeKind;
 using machine::OperandKind;
-using machine::PatternNode;
 using machine::RuleSource;
 using machine::RuleStep;
 using machine::SourceKind;
@@ -22,7 +21,9 @@ std::optional<BoundRule> RuleReader::run() {
   std::vector<const Line*> patterns;
   for (; k < entry_.body.size() && entry_.body[k].text != "becomes"; ++k) {
     WordList w = words(entry_.body[k].text);
-    if (w[0] == "where")
+    if (w[0] == "unless" && w.size() == 4) {
+      if (w[1] == w[3]) return std::nullopt;  // not this tuple
+    } else if (w[0] == "where")
       condition(entry_.body[k], w);
     else
       patterns.push_back(&entry_.body[k]);
@@ -72,7 +73,8 @@ std::optional<BoundRule> RuleReader::run() {
 
 // where k fits i32 · fits u32 · masked 31 · not -1
 void RuleReader::condition(const Line& line, const WordList& w) {
-  PatternNode n{NodeKind::Constant};
+  BoundNode n;
+  n.kind = NodeKind::Constant;
   if (w.size() == 4 && w[2] == "fits" && w[3] == "i32")
     n.fit = Fit::Signed32;
   else if (w.size() == 4 && w[2] == "fits" && w[3] == "u32")
@@ -85,6 +87,25 @@ void RuleReader::condition(const Line& line, const WordList& w) {
     return void(fail(line, "this condition is not known", "NAME fits i32, fits u32, masked N or not N"));
   fits_[w[1]] = n;
 }
+
+namespace {
+
+bool lane_list(const std::string& word, std::vector<uint8_t>& lanes) {
+  std::string part;
+  for (char c : word + "_") {
+    if (c != '_') {
+      part += c;
+      continue;
+    }
+    auto n = number(part);
+    if (!n || *n < 0 || *n > 255) return false;
+    lanes.push_back(static_cast<uint8_t>(*n));
+    part.clear();
+  }
+  return true;
+}
+
+}  // namespace
 
 // [result =] operation [type] arguments
 void RuleReader::pattern(const Line& line, const WordList& w) {
@@ -103,7 +124,13 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
     if (auto t = type_named(w[at])) stated = *t, ++at;
   while (at < w.size()) {
     Argument a;
-    if (w[at] == ",") ++at;
+    if (w[at] == "," && ++at == w.size()) break;
+    if (op == Op::Shuffle && s.arguments.size() == 2) {  // lanes as one word: 0_4_1_5
+      if (!lane_list(w[at], s.lanes))
+        fail(line, "'" + w[at] + "' is no list of lanes", "numbers such as 0_4_1_5");
+      ++at;
+      continue;
+    }
     if (w[at] == "[" && at + 2 < w.size()) {
       a.memory = true;
       a.name = w[at + 1];
@@ -125,14 +152,16 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
   }
   size_t first = s.op == Op::Pick && op ? 1 : 0;
   bool numbers_lanes = op && (s.op == Op::Lane || s.op == Op::Put);
-  for (size_t k = first; k < (numbers_lanes ? 1 : s.arguments.size()); ++k)
+  for (size_t k = first; k < std::min(s.arguments.size(), numbers_lanes ? 1 : s.arguments.size()); ++k)
     if (s.arguments[k].type.exists()) s.operand = s.arguments[k].type;
   if (s.is_constant)
     s.type = s.operand;
   else if (s.op == Op::When)
     s.operand = Type::boolean();
   else if (info(s.op).result == ResultRule::Truth)
-    s.type = Type::boolean();
+    s.type = Type::boolean().with_lanes(s.operand.exists() ? s.operand.lanes() : 1);
+  else if (s.op == Op::Shuffle)
+    s.type = s.lanes.empty() ? s.operand : s.operand.with_lanes(static_cast<unsigned>(s.lanes.size()));
   else if (info(s.op).result == ResultRule::Same)
     s.type = s.operand;
   else if (info(s.op).result == ResultRule::Element)
@@ -171,8 +200,10 @@ RuleReader::Variable& RuleReader::variable(const std::string& name) {
 
 int8_t RuleReader::node(const Statement& s) {
   int8_t self = static_cast<int8_t>(out_.nodes.size());
-  PatternNode n{NodeKind::Operation};
+  BoundNode n;
+  n.kind = NodeKind::Operation;
   n.op = s.op;
+  n.shuffled = s.lanes;
   n.operand = s.operand;
   n.result = s.type;
   out_.nodes.push_back(n);
@@ -189,7 +220,8 @@ int8_t RuleReader::node(const Statement& s) {
 }
 
 int8_t RuleReader::leaf(const Argument& a, Type type) {
-  PatternNode n{NodeKind::Register};
+  BoundNode n;
+  n.kind = NodeKind::Register;
   n.result = type;
   if (a.number) {
     n.kind = NodeKind::Literal;
@@ -234,6 +266,10 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
       return fail(line, "'" + w[0] + "' is not a number", "a number and its type"), std::nullopt;
     s.kind = SourceKind::PoolLiteral;
     s.type = type_named(w[2]).value_or(Type());
+    if (auto whole = number(w[0]); whole && s.type.is_integer()) {
+      s.number = *whole;
+      return Given{s, OperandKind::Memory};
+    }
     float single = static_cast<float>(value);
     if (s.type.bits() == 32)
       s.number = std::bit_cast<int32_t>(single);
@@ -241,6 +277,9 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
       s.number = std::bit_cast<int64_t>(value);
     return Given{s, OperandKind::Memory};
   }
+  if (w.size() == 2 && w[0] == "bytes" && (w[1] == "first" || w[1] == "second"))
+    return Given{{.kind = w[1] == "first" ? SourceKind::FirstBytes : SourceKind::SecondBytes},
+                 OperandKind::Memory};
   if (w.size() == 1 && variables_.contains(w[0])) {
     const Variable& v = variables_[w[0]];
     if (v.is_memory || v.is_constant) {
@@ -271,6 +310,7 @@ std::optional<RuleReader::Given> RuleReader::given(const Line& line, const WordL
   if (w.size() != 1)
     return fail(line, "an operand is not understood", "a name, a number, a register or [address]"),
            std::nullopt;
+  if (w[0] == "order") return Given{{.kind = SourceKind::Order}, OperandKind::Literal};
   if (w[0] == "yes") return Given{{.kind = SourceKind::Yes}, OperandKind::Label};
   if (w[0] == "no") return Given{{.kind = SourceKind::No}, OperandKind::Label};
   if (auto n = number(w[0])) return Given{{.kind = SourceKind::Number, .number = *n}, OperandKind::Literal};
@@ -364,8 +404,7 @@ void RuleReader::right(const Line& line, const WordList& w) {
       if (best->out[k].kind == SourceKind::Variable) {
         Variable& v = variables_[out];
         v.register_class = form.operands[k].register_class;
-        if (!v.type.exists())
-          v.type = form.operands[k].type.bits() > 64 ? Type::integer(64) : form.operands[k].type;
+        if (!v.type.exists()) v.type = form.operands[k].type;
       }
   }
   out_.needs |= form.needs;

@@ -25,7 +25,8 @@ class RuleReader {
     bool is_constant = false;  // `literal k:i32`
     Op op = Op::Add;
     std::vector<Argument> arguments;
-    Type operand, type;  // of operands and of the result
+    std::vector<uint8_t> lanes;  // shuffle
+    Type operand, type;          // of operands and of the result
   };
   struct Variable {
     int8_t index;
@@ -52,7 +53,9 @@ class RuleReader {
                 machine::RuleStep& step) const;
   void copy(const Line& line, const std::string& to, const std::string& from);
   Given place(const std::string& name);
-  int class_of(Type type) const { return binder_.class_named(type.is_float() ? "lanes" : "general"); }
+  int class_of(Type type) const {
+    return binder_.class_named(type.is_float() || type.has_lanes() ? "lanes" : "general");
+  }
   bool fail(const Line& line, std::string message, std::string expected = "") {
     good_ = false;
     binder_.complain(line, std::move(message), std::move(expected));
@@ -65,7 +68,7 @@ class RuleReader {
   const Entry& entry_;
   BoundRule out_;
   std::map<std::string, Variable> variables_;
-  std::map<std::string, machine::PatternNode> fits_;
+  std::map<std::string, BoundNode> fits_;
   std::vector<Statement> statements_;
   bool good_ = true;
 };

@@ -105,11 +105,12 @@ class TableWriter {
       auto slice = [](const char* array, size_t from, size_t count) {
         return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
       };
-      rows += fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
-                          text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
-                          slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
-                          f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group, f.next_in_group,
-                          f.opposite_form, f.is_jump, f.tests, f.flags_read, f.flags_as_tested);
+      rows +=
+          fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
+                      text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
+                      slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
+                      f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group, f.next_in_group,
+                      f.opposite_form, f.is_jump, f.tests, f.flags_read, f.flags_as_tested);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
     out_ += "constexpr FormOperand operands[] = {\n" + operands +
@@ -126,13 +127,18 @@ class TableWriter {
   }
 
   void rules() {
-    std::string nodes, steps, variables, rows;
-    size_t a = 0, b = 0, c = 0;
+    std::string nodes, steps, variables, rows, shuffles;
+    size_t a = 0, b = 0, c = 0, lanes = 0;
     for (const BoundRule& r : book_.rules) {
-      for (const PatternNode& x : r.nodes)
-        nodes += fmt::format("  {{NodeKind({}), {}, {}, {}, {{{}, {}, {}}}, {}, Fit({}), {:#x}u}},\n",
-                             n(x.kind), op(x.op), type(x.operand), type(x.result), x.children[0],
-                             x.children[1], x.children[2], x.variable, n(x.fit), x.literal);
+      for (const BoundNode& x : r.nodes) {
+        nodes += fmt::format("  {{NodeKind({}), {}, {}, {}, {{{}, {}, {}}}, {}, Fit({}), {:#x}u", n(x.kind),
+                             op(x.op), type(x.operand), type(x.result), x.children[0], x.children[1],
+                             x.children[2], x.variable, n(x.fit), x.literal);
+        nodes += x.shuffled.empty() ? "},\n"
+                                    : fmt::format(", {{shuffles + {}, {}}}}},\n", lanes, x.shuffled.size());
+        for (uint8_t lane : x.shuffled) shuffles += fmt::format("{}, ", lane);
+        lanes += x.shuffled.size();
+      }
       for (const RuleStep& x : r.steps)
         steps += fmt::format("  {{{}, {{{}, {}, {}, {}}}, {{{}, {}, {}, {}}}}},\n", x.form, source(x.in[0]),
                              source(x.in[1]), source(x.in[2]), source(x.in[3]), source(x.out[0]),
@@ -145,7 +151,8 @@ class TableWriter {
           r.matches_constant);
       a += r.nodes.size(), b += r.steps.size(), c += r.variables.size();
     }
-    out_ += "constexpr PatternNode nodes[] = {\n" + nodes + "};\n\nconstexpr RuleStep steps[] = {\n" + steps +
+    out_ += "constexpr uint8_t shuffles[] = {" + shuffles + "0};\n\nconstexpr PatternNode nodes[] = {\n" +
+            nodes + "};\n\nconstexpr RuleStep steps[] = {\n" + steps +
             "};\n\nconstexpr VariableShape variables[] = {\n" + variables +
             "  {}};\n\nconstexpr Rule rules[] = {\n" + rows + "};\n\n";
     size_t at = 0, constants = 0;
@@ -194,7 +201,8 @@ class TableWriter {
         "= rules;",
         flags_register);
     line(
-        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = scales;\n  "
+        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = "
+        "scales;\n  "
         "t.lengths = lengths;");
     line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}, {}, {}}};",
          text(book_.convention), book_.kept, book_.stack, book_.stack_align, book_.scratch,

@@ -114,7 +114,7 @@ Diagnostics Jit::place(const Resolver& externals) {
   }
   for (size_t k = 0; k < lowered.functions.size(); ++k) {
     const CompiledFunction& c = lowered.functions[k];
-    for (size_t e = 0; e < c.pool.size(); ++e) std::memcpy(memory_ + p.pools[k][e], &c.pool[e].bits, 8);
+    for (size_t e = 0; e < c.pool.size(); ++e) jit::write(memory_ + p.pools[k][e], c.pool[e]);
     jit::settle(
         memory_ + p.functions[k], c, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
         [&](uint32_t s) { return reached[s]; });

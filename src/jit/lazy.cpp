@@ -79,14 +79,15 @@ void* LazyCode::compile(size_t symbol) {
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
   size_t before = places_.size() * 64 % page, pool = f ? jit::rounded(f->bytes.size(), 16) : 0;
-  size_t bytes = f ? pool + 8 * f->pool.size() : 0, all = jit::rounded(before + bytes, page);
+  std::vector<size_t> places = pool_places(f ? f->pool : std::vector<PoolEntry>());
+  size_t bytes = f ? pool + places.back() : 0, all = jit::rounded(before + bytes, page);
   uint8_t* memory = growth_ + used_;
   bool placed = f && used_ + all <= reserve_ && mprotect(memory, all, PROT_READ | PROT_WRITE) == 0;
   if (!placed) return reinterpret_cast<void*>(cannot_be_compiled);
   uint8_t* code = memory + before;
-  for (size_t k = 0; k < f->pool.size(); ++k) std::memcpy(code + pool + 8 * k, &f->pool[k].bits, 8);
+  for (size_t k = 0; k < f->pool.size(); ++k) jit::write(code + pool + places[k], f->pool[k]);
   jit::settle(
-      code, *f, [&](uint32_t row) { return code + pool + 8 * row; },
+      code, *f, [&](uint32_t row) { return code + pool + places[row]; },
       [&](uint32_t s) -> const uint8_t* {
         return lowered_.legal->is_function(Symbol(s)) ? entry(s) : reached_[s];
       });

@@ -31,8 +31,10 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
   }
   p.constants_start = at = rounded(at, page);
   for (const CompiledFunction& c : lowered.functions) {
-    p.pools.emplace_back();
-    for (size_t k = 0; k < c.pool.size(); ++k) p.pools.back().push_back(at), at += 8;
+    at = rounded(at, 16);
+    p.pools.push_back(pool_places(c.pool));
+    for (size_t& place : p.pools.back()) place += at;
+    at = p.pools.back().back();
   }
   p.data.resize(module.symbol_count());
   auto place_data = [&](bool constant) {

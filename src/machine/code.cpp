@@ -22,6 +22,18 @@ FormIndex Target::find(std::string_view wanted) const {
   return 0;
 }
 
+std::vector<size_t> pool_places(std::span<const PoolEntry> pool) {
+  std::vector<size_t> out;
+  size_t at = 0;
+  for (const PoolEntry& e : pool) {
+    at = (at + e.bytes - 1) / e.bytes * e.bytes;
+    out.push_back(at);
+    at += e.bytes;
+  }
+  out.push_back(at);
+  return out;
+}
+
 RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
   RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
   return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;

@@ -19,8 +19,8 @@ class Dealer {
 
 }  // namespace
 
-std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types, uint64_t& stack_bytes,
-                                   std::pmr::memory_resource* memory) {
+std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
+                                   uint64_t& stack_bytes, std::pmr::memory_resource* memory) {
   Dealer dealer(convention.whole, convention.floats);
   std::pmr::vector<Arrival> out(memory);
   out.reserve(types.size());

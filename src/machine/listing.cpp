@@ -27,6 +27,7 @@ std::vector<std::string> operand_names(const Module& module, const Function& f, 
 namespace {
 
 std::string pool_value(const PoolEntry& e) {
+  if (e.bytes > 8) return fmt::format("{:#018x}'{:016x}", e.high, e.bits);
   if (e.bytes == 4) return fmt::format("{}", std::bit_cast<float>(static_cast<uint32_t>(e.bits)));
   return fmt::format("{}", std::bit_cast<double>(e.bits));
 }

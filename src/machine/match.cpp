@@ -9,6 +9,10 @@ namespace porphyry::machine {
 namespace {
 
 constexpr uint32_t constant_cost = 10;
+constexpr uint32_t uncovered_cost = 1 << 20;  // a part that only a larger pattern covers
+
+// Whether constants of the type may be read from memory where a pattern has a load.
+bool in_pool(Type t) { return t.is_float() || t.has_lanes(); }
 
 }  // namespace
 
@@ -76,7 +80,7 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
     if (carrier(root.result) != carrier(f_.type(f_.result(i)))) return false;
     if (root.variable >= 0) m.values[static_cast<size_t>(root.variable)] = f_.result(i);
   }
-  if (!children(rule, root, i, i, m)) return false;
+  if (!takes_lanes(root, i) || !children(rule, root, i, i, m)) return false;
   for (size_t k = 0; k < rule.variables.size(); ++k)
     if (m.values[k].exists() && static_cast<int>(k) != root.variable) m.cost += cost_of_leaf(m.values[k], i);
   if (tied_and_shared(m)) m.cost += 3;
@@ -89,6 +93,7 @@ uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
   if (f_.is_constant(v)) return 0;
   Instruction d = f_.definition(v);
   bool below = d.exists() && f_.block(d) == f_.block(root) && f_.has_one_use(v);
+  if (below && !best_[d].row && info(f_.op(d)).is_plain()) return uncovered_cost;
   return below ? best_[d].cost : 0;
 }
 
@@ -102,9 +107,10 @@ bool Matcher::tied_and_shared(const Match& m) const {
 }
 
 bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
-  if (n.kind == NodeKind::Literal) return f_.is_constant(v) && f_.constant_bits(v) == n.literal;
+  if (n.kind == NodeKind::Literal)
+    return f_.is_constant(v) && f_.is_uniform(v) && f_.constant_bits(v) == n.literal;
   if (n.kind == NodeKind::Constant) {
-    if (!f_.is_constant(v)) return false;
+    if (!f_.is_constant(v) || (n.fit != Fit::Any && !f_.is_uniform(v))) return false;
     uint64_t bits = f_.constant_bits(v);
     unsigned spare = 64 - f_.type(v).bits();
     int64_t value = static_cast<int64_t>(bits << spare) >> spare;
@@ -139,29 +145,37 @@ bool Matcher::memory(const PatternNode& n, Instruction access, Match& m) const {
 }
 
 // Whether an inner node of a pattern may swallow this instruction.
-bool Matcher::inside(const PatternNode& n, Instruction d, Instruction root) const {
+bool Matcher::inside(const PatternNode& n, Instruction d, Instruction root, const Match& m) const {
   if (!d.exists() || f_.op(d) != n.op || f_.block(d) != f_.block(root)) return false;
   if (carrier(f_.type(f_.result(d))) != carrier(n.result)) return false;
   bool may_repeat = info(n.op).result == ResultRule::Truth || n.op == Op::At;
   if (!may_repeat && !f_.has_one_use(f_.result(d))) return false;
   if (n.op != Op::Load) return info(n.op).is_pure();
+  if (rules_.facts(m.index).aligned && f_.address(d).align < n.result.bytes()) return false;
   return !f_.address(d).is_volatile && epoch_[d] == epoch_[root];
 }
 
 bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match& m) const {
   const PatternNode& n = rule.nodes[static_cast<size_t>(at)];
   if (n.kind != NodeKind::Operation) return leaf(n, v, m);
-  if (n.op == Op::Load && f_.is_constant(v) && f_.type(v).is_float() && f_.type(v) == n.result) {
+  if (n.op == Op::Load && f_.is_constant(v) && in_pool(f_.type(v)) && f_.type(v) == n.result) {
     const PatternNode& place = rule.nodes[static_cast<size_t>(n.children[0])];
-    if (f_.constant_bits(v) == 0) return false;  // zero is cheaper made than read
+    if (f_.constant_bits(v) == 0 && f_.is_uniform(v)) return false;  // zero is cheaper made than read
     m.values[static_cast<size_t>(place.variable)] = v;
     m.pooled |= static_cast<uint16_t>(1u << place.variable);
     return true;
   }
   Instruction d = f_.definition(v);
-  if (!inside(n, d, root) || !children(rule, n, d, root, m)) return false;
+  if (!inside(n, d, root, m) || !takes_lanes(n, d) || !children(rule, n, d, root, m)) return false;
   for (Instruction& c : m.covered)
     if (!c.exists()) return c = d, true;
+  return true;
+}
+
+// Whether a shuffle takes the lanes that a pattern wants.
+bool Matcher::takes_lanes(const PatternNode& n, Instruction i) const {
+  for (size_t k = 0; k < n.lanes.size(); ++k)
+    if (f_.shuffle_lane(i, k) != n.lanes[k]) return false;
   return true;
 }
 
@@ -169,7 +183,7 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
 bool Matcher::may_fit(const PatternNode& n, Value v) const {
   if (n.kind == NodeKind::Register) return true;
   if (n.kind != NodeKind::Operation) return f_.is_constant(v);
-  if (f_.is_constant(v)) return n.op == Op::Load && f_.type(v).is_float();
+  if (f_.is_constant(v)) return n.op == Op::Load && in_pool(f_.type(v));
   Instruction d = f_.definition(v);
   return d.exists() && f_.op(d) == n.op;
 }
@@ -199,7 +213,8 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   if (!info(n.op).commutes() || !has_two) return in_order(rule, n, i, root, false, m);
   auto child = [&](size_t k) -> const PatternNode& { return rule.nodes[static_cast<size_t>(n.children[k])]; };
   Value a = f_.operand(i, 0), b = f_.operand(i, 1);
-  bool plain = may_fit(child(0), a) && may_fit(child(1), b), swapped = may_fit(child(0), b) && may_fit(child(1), a);
+  bool plain = may_fit(child(0), a) && may_fit(child(1), b),
+       swapped = may_fit(child(0), b) && may_fit(child(1), a);
   if (!plain || !swapped) return (plain || swapped) && in_order(rule, n, i, root, swapped, m);
   Match before = m;
   plain = in_order(rule, n, i, root, false, m);

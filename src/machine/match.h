@@ -30,8 +30,8 @@ class Matcher {
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
-  // The cheapest match for an instruction; null when no rule covers it. Stays where it is from the visit of its
-  // block on.
+  // The cheapest match for an instruction; null when no rule covers it. Stays where it is from the visit of
+  // its block on.
   const Match* best(Instruction i) const { return best_[i].row ? &matches_[best_[i].row - 1] : nullptr; }
   // The cheapest rule that makes a constant.
   std::optional<Match> constant(Value v) const;
@@ -41,7 +41,8 @@ class Matcher {
   bool children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, Match& m) const;
   bool leaf(const PatternNode& n, Value v, Match& m) const;
   bool memory(const PatternNode& n, Instruction access, Match& m) const;
-  bool inside(const PatternNode& n, Instruction d, Instruction root) const;
+  bool inside(const PatternNode& n, Instruction d, Instruction root, const Match& m) const;
+  bool takes_lanes(const PatternNode& n, Instruction i) const;
   bool same_address(Instruction a, Instruction b) const;
   bool tied_and_shared(const Match& m) const;
   bool in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,

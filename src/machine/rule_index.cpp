@@ -14,13 +14,13 @@ namespace {
 // Types as rules tell them apart.
 uint32_t type_code(Type t) {
   if (!t.exists()) return 0;
-  t = carrier(t);
-  if (t.has_lanes()) return 7;
+  t = t.is_bool() ? Type::integer(8).with_lanes(t.lanes()) : carrier(t);
+  if (t.has_lanes()) return 7 + type_code(t.element());
   if (t.is_float()) return t.bits() == 32 ? 5 : 6;
   return t.bits() == 8 ? 1 : t.bits() == 16 ? 2 : t.bits() == 32 ? 3 : 4;
 }
 
-constexpr uint32_t type_codes = 8;
+constexpr uint32_t type_codes = 14;
 uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) * type_codes + type_code(t); }
 
 // Which type tells rules of this operation apart; none for those that take an address or a bool.
@@ -42,6 +42,7 @@ RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
       bool operand = step.form != copy_form && k < target.form(step.form).operands.size();
       if (operand && s.kind == SourceKind::Variable && step.out[k].kind != SourceKind::None)
         out.overwritten |= bit(s.variable);
+      if (operand && s.kind == SourceKind::Memory) out.aligned |= target.form(step.form).operands[k].aligned;
     }
   return out;
 }
@@ -73,13 +74,12 @@ RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target),
         const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
         inner = half_key(n.op, typed(n));
       }
-    entries_.push_back({static_cast<uint16_t>(half_key(root.op, typed(root))), static_cast<uint16_t>(inner), r,
-                        wanted_constants(rule)});
+    entries_.push_back({static_cast<uint16_t>(half_key(root.op, typed(root))), static_cast<uint16_t>(inner),
+                        r, wanted_constants(rule)});
   }
-  std::sort(entries_.begin(), entries_.end(),
-            [](const Entry& a, const Entry& b) {
-              return std::tuple(a.root, a.inner, a.rule) < std::tuple(b.root, b.inner, b.rule);
-            });
+  std::sort(entries_.begin(), entries_.end(), [](const Entry& a, const Entry& b) {
+    return std::tuple(a.root, a.inner, a.rule) < std::tuple(b.root, b.inner, b.rule);
+  });
   first_.resize(operation_count * type_codes + 1);
   for (const Entry& e : entries_) ++first_[e.root + 1u];
   std::partial_sum(first_.begin(), first_.end(), first_.begin());
@@ -98,7 +98,7 @@ uint32_t RuleIndex::root_key(const Function& f, Instruction i) {
 
 uint32_t RuleIndex::inner_key(const Function& f, Value v) {
   if (f.is_constant(v))  // one of floats may be read from the pool
-    return f.type(v).is_float() && !f.type(v).has_lanes() ? half_key(Op::Load, f.type(v)) : none;
+    return f.type(v).is_float() || f.type(v).has_lanes() ? half_key(Op::Load, f.type(v)) : none;
   Instruction d = f.definition(v);
   if (!d.exists()) return none;
   Op op = f.op(d);

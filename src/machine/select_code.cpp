@@ -1,6 +1,7 @@
 // What a rule's right side becomes: addresses, registers, constants, instructions.
 #include <algorithm>
 
+#include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
 #include "selector.h"
 
@@ -81,20 +82,51 @@ uint32_t Selector::slot_of(Instruction reserve) {
   return slot;
 }
 
+namespace {
+
+// A constant of a scalar or of lanes as it lies in memory.
+template <class Lane>
+PoolEntry side_by_side(Type t, Lane lane) {
+  Word all = 0;
+  for (unsigned k = 0; k < t.lanes(); ++k) all |= (lane(k) & mask_of(t.bits())) << (k * t.bits());
+  return {static_cast<uint64_t>(all), static_cast<uint8_t>(t.bytes()), static_cast<uint64_t>(all >> 64)};
+}
+
+}  // namespace
+
+// The number of the byte that comes to each place, from the first value or the second.
+PoolEntry Selector::shuffled_bytes(Instruction shuffle, bool second) const {
+  Type t = f_.type(f_.result(shuffle));
+  unsigned size = t.element_bytes();
+  return side_by_side(Type::integer(8).with_lanes(t.bytes()), [&](unsigned at) {
+    unsigned lane = f_.shuffle_lane(shuffle, at / size), from = second ? lane - t.lanes() : lane;
+    return Word(from < t.lanes() ? from * size + at % size : 128);
+  });
+}
+
+int64_t Selector::shuffled_order(Instruction shuffle) const {
+  Type t = f_.type(f_.result(shuffle));
+  unsigned each = t.element_bytes() / 4;
+  int64_t order = 0;
+  for (unsigned at = 0; at < 4; ++at)
+    order |= int64_t(f_.shuffle_lane(shuffle, at / each) * each + at % each) << (2 * at);
+  return order;
+}
+
 uint32_t Selector::pool_entry(Value v) {
   uint32_t& row = pooled_[v];
   if (row == 0) {
-    code().pool.push_back({f_.constant_bits(v), static_cast<uint8_t>(f_.type(v).bytes())});
+    code().pool.push_back(side_by_side(f_.type(v), [&](unsigned lane) { return f_.constant_word(v, lane); }));
     row = static_cast<uint32_t>(code().pool.size());
   }
   return row - 1;
 }
 
-// Numbers that rules bring along: a few.
-uint32_t Selector::pool_entry(uint64_t bits, uint8_t bytes) {
+// What rules bring along: a few.
+uint32_t Selector::pool_entry(const PoolEntry& entry) {
   for (uint32_t row : pooled_literals_)
-    if (code().pool[row].bits == bits && code().pool[row].bytes == bytes) return row;
-  code().pool.push_back({bits, bytes});
+    if (code().pool[row] == entry) return row;
+  code().pool.push_back(entry);
   pooled_literals_.push_back(static_cast<uint32_t>(code().pool.size() - 1));
   return pooled_literals_.back();
 }
@@ -213,10 +245,17 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
       break;
     }
     case SourceKind::PoolLiteral:
-      o.value = add_address({.anchor = Anchor::Pool,
-                             .anchored = pool_entry(static_cast<uint64_t>(s.number) &
-                                                        (s.type.bits() == 32 ? 0xffffffffu : ~0ull),
-                                                    static_cast<uint8_t>(s.type.bytes()))});
+      o.value =
+          add_address({.anchor = Anchor::Pool, .anchored = pool_entry(side_by_side(s.type, [&](unsigned) {
+                                                 return static_cast<Word>(s.number);
+                                               }))});
+      break;
+    case SourceKind::Order: o.value = shuffled_order(origin_); break;
+    case SourceKind::FirstBytes:
+    case SourceKind::SecondBytes:
+      o.value =
+          add_address({.anchor = Anchor::Pool,
+                       .anchored = pool_entry(shuffled_bytes(origin_, s.kind == SourceKind::SecondBytes))});
       break;
     case SourceKind::Yes: o.value = successors_[0]; break;
     case SourceKind::No: o.value = successors_[1]; break;

@@ -23,7 +23,7 @@ class Selector {
   };
 
   Code& code() { return out_.code; }
-  uint8_t class_of(Type t) const { return t.is_float() ? 1 : 0; }
+  uint8_t class_of(Type t) const { return t.is_float() || t.has_lanes() ? 1 : 0; }
   void complain(Instruction i, const std::string& message);
 
   // select.cpp: which instructions are roots, blocks
@@ -48,7 +48,9 @@ class Selector {
   CodeAddress code_address(Instruction access);
   uint32_t slot_of(Instruction reserve);
   uint32_t pool_entry(Value v);
-  uint32_t pool_entry(uint64_t bits, uint8_t bytes);
+  uint32_t pool_entry(const PoolEntry& entry);
+  PoolEntry shuffled_bytes(Instruction shuffle, bool second) const;
+  int64_t shuffled_order(Instruction shuffle) const;
 
   CodeLine& put(FormIndex form, std::initializer_list<CodeOperand> operands);
   static CodeOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }

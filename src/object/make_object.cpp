@@ -91,16 +91,17 @@ class Maker {
 
   // Constants of all functions, each once.
   void pools() {
-    std::map<std::pair<uint8_t, uint64_t>, uint64_t> known;
+    std::map<std::tuple<uint8_t, uint64_t, uint64_t>, uint64_t> known;
     pools_.resize(lowered_.functions.size());
     for (size_t k = 0; k < lowered_.functions.size(); ++k)
       for (const PoolEntry& e : lowered_.functions[k].pool) {
         constants_ = section(".rodata", {});
-        auto [at, is_new] = known.try_emplace({e.bytes, e.bits}, 0);
+        auto [at, is_new] = known.try_emplace({e.bytes, e.bits, e.high}, 0);
         if (is_new) {
           at->second = open(constants_, e.bytes);
           object::Sink sink(out_.sections[constants_].bytes);
           e.bytes == 4 ? sink.u32(e.bits) : sink.u64(e.bits);
+          if (e.bytes > 8) sink.u64(e.high);
         }
         pools_[k].push_back(at->second);
       }

@@ -93,17 +93,19 @@ class AssemblyWriter {
         break;
       case EmittedLine::To::Nothing: break;
     }
-    if (l.addend != 0)
-      name += fmt::format(" {} {}", l.addend < 0 ? "-" : "+", std::abs(int64_t(l.addend)));
+    if (l.addend != 0) name += fmt::format(" {} {}", l.addend < 0 ? "-" : "+", std::abs(int64_t(l.addend)));
     out_ += "    " + spell(target_, i, std::vector<std::string>(4, name)) + "\n";
   }
 
   void pool(size_t index) {
     const CompiledFunction& c = lowered_.functions[index];
-    if (!c.pool.empty()) out_ += "\n    .section .rodata\n    .p2align 3\n";
-    for (uint32_t k = 0; k < c.pool.size(); ++k)
-      out_ += fmt::format("{}:\n    {} {:#x}\n    .p2align 3\n", pool_label(index, k),
-                          c.pool[k].bytes == 4 ? ".long" : ".quad", c.pool[k].bits);
+    if (!c.pool.empty()) out_ += "\n    .section .rodata\n";
+    for (uint32_t k = 0; k < c.pool.size(); ++k) {
+      const PoolEntry& e = c.pool[k];
+      out_ += fmt::format("    .balign {}\n{}:\n    {} {:#x}\n", e.bytes, pool_label(index, k),
+                          e.bytes == 4 ? ".long" : ".quad", e.bits);
+      if (e.bytes > 8) out_ += fmt::format("    .quad {:#x}\n", e.high);
+    }
   }
 
   void data(Symbol s) {

@@ -397,7 +397,7 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
     if (stage == Stage::Allocated) code = std::move(allocate(std::move(code), target).code);
     for (const PoolEntry& e : code.pool) {
       out->pools_[k].push_back(out->constants_.size());
-      out->constants_.insert(out->constants_.end(), {e.bits, 0});
+      out->constants_.insert(out->constants_.end(), {e.bits, e.high});
     }
     out->codes_[k] = std::make_unique<Code>(std::move(code));
     out->functions_[reinterpret_cast<uint64_t>(jit.address(legal.symbol_name(Symbol(k))))] =

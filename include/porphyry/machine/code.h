@@ -104,8 +104,13 @@ struct FrameSlot {
 
 struct PoolEntry {
   uint64_t bits;
-  uint8_t bytes;
+  uint8_t bytes;  // 4, 8 or 16; it lies at a multiple of that
+  uint64_t high = 0;
+  bool operator==(const PoolEntry&) const = default;
 };
+
+// Where the entries lie in a piece of memory that begins at a multiple of 16, and behind them its size.
+std::vector<size_t> pool_places(std::span<const PoolEntry> pool);
 
 template <class T>
 using CodeRows = std::pmr::vector<T>;

@@ -14,7 +14,8 @@ struct Arrival {
 };
 
 // One for each type; `stack_bytes` grows by the space that arguments on the stack take.
-std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types, uint64_t& stack_bytes,
+std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
+                                   uint64_t& stack_bytes,
                                    std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
 // Nothing when there are more results than registers for them.

@@ -13,22 +13,49 @@
 
 namespace porphyry::machine {
 
-// Which operations a book's rules compute from registers, for a set of features.
+// What a book's rules compute from registers, for a set of features.
 class Coverage {
  public:
   Coverage(const Target& target, uint8_t features);
-  bool covers(Op op, Type operand, Type result) const;
+  bool covers(Op op, Type operand, Type result) const { return has(Way::Plain, op, operand, result); }
+
+  // Of lanes, which registers hold in whole:
+  //   whole         as many lanes of the element as a register has; no type when the book does not load them
+  //   mask          neg (widen.u (OP a, b)): a comparison as integers, all bits set where it holds
+  //   by_constant   OP a, k with a constant k of equal lanes
+  //   by_splat      OP a, (splat n)
+  //   of_low        a conversion of the lowest lanes, as many as the result has
+  //   joined        two narrowings beside one another: shuffle (OP a), (OP b), {0, 1, …}
+  Type whole(Type element) const;
+  bool mask(Op op, Type lanes) const { return has(Way::Mask, op, lanes, {}); }
+  bool by_constant(Op op, Type lanes) const { return has(Way::ByConstant, op, lanes, lanes); }
+  bool by_splat(Op op, Type lanes) const { return has(Way::BySplat, op, lanes, lanes); }
+  bool of_low(Op op, Type lanes, Type result) const { return has(Way::OfLow, op, lanes, result); }
+  bool joined(Op op, Type lanes, Type result) const { return has(Way::Joined, op, lanes, result); }
+  // Lanes of one value, or of two.
+  bool shuffle(Type lanes, bool of_one, std::span<const uint16_t> order) const;
 
  private:
+  enum class Way : uint8_t { Plain, Mask, ByConstant, BySplat, OfLow, Joined };
   struct Row {
+    Way way;
     Type operand, result;
   };
+  struct Shuffle {
+    Type lanes;
+    bool of_one;
+    std::span<const uint8_t> order;  // nothing: any
+  };
+  void note(const Rule& rule);
+  bool has(Way way, Op op, Type operand, Type result) const;
+
   std::vector<std::vector<Row>> rows_;  // by operation
+  std::vector<Shuffle> shuffles_;
 };
 
 // What a type is carried as in a register: bool as i8, ptr as i64.
 constexpr Type carrier(Type t) {
-  return t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(64) : t;
+  return t.has_lanes() ? t : t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(64) : t;
 }
 
 // The steps, in their order:
@@ -37,11 +64,11 @@ constexpr Type carrier(Type t) {
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
 //   branches    `choose` becomes a balanced tree of comparisons
 //   spans       `copy` and `fill` become accesses or calls of helpers
-//   lanes       lanes become scalars
-//   widths      integers of odd and great widths become words
-//   operations  what the book has no rule for is said in what it has; addresses take the machine's form
-//   edges       edges from a block with several ways out to one with several ways in get a block
-//   beside      comparisons and addresses stand beside their users
+//   lanes       lanes become as many as a register holds, where the book covers what is done to them, or
+//   scalars widths      integers of odd and great widths become words operations  what the book has no rule
+//   for is said in what it has; addresses take the machine's form edges       edges from a block with several
+//   ways out to one with several ways in get a block beside      comparisons and addresses stand beside their
+//   users
 struct LegalStep {
   std::string_view name, doc;
 };
@@ -50,9 +77,10 @@ std::span<const LegalStep> legal_steps();
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.
 Diagnostics layout_problems(const Module& module, const Target& target);
 
-// Runs the steps, up to and with the one called `last`, or all. The module must be verified and of the target's
-// layout. Routines of our own that a function turns out to need are added behind all symbols as local functions
-// (legal/helpers.por), and have their own turn. O(size of what comes out), a log of the cases for `choose`.
+// Runs the steps, up to and with the one called `last`, or all. The module must be verified and of the
+// target's layout. Routines of our own that a function turns out to need are added behind all symbols as
+// local functions (legal/helpers.por), and have their own turn. O(size of what comes out), a log of the cases
+// for `choose`.
 class Legalizer {
  public:
   Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {});

@@ -22,6 +22,7 @@ class RuleIndex {
   struct Facts {
     uint16_t in_register = 0;  // wanted in a register
     uint16_t overwritten = 0;  // read where the same operand is written
+    bool aligned = false;      // memory is accessed at multiples of its size only
   };
   const Facts& facts(size_t rule) const { return facts_[rule]; }
   // Rules that may cover the instruction, in no order. O(log rules + those it gives).
@@ -58,7 +59,8 @@ class RuleIndex {
 
   template <class See>
   static void give(std::span<const Entry> of_root, uint32_t inner, uint8_t constants, See see) {
-    auto at = std::partition_point(of_root.begin(), of_root.end(), [&](const Entry& e) { return e.inner < inner; });
+    auto at =
+        std::partition_point(of_root.begin(), of_root.end(), [&](const Entry& e) { return e.inner < inner; });
     for (; at != of_root.end() && at->inner == inner; ++at)
       if (!(at->constants & ~constants)) see(at->rule);
   }
@@ -67,7 +69,7 @@ class RuleIndex {
   uint8_t features_;
   std::vector<Entry> entries_;   // by root, inner node, rule
   std::vector<uint16_t> first_;  // by root key: its first entry; one more at the end
-  std::vector<Facts> facts_;    // by rule
+  std::vector<Facts> facts_;     // by rule
 };
 
 }  // namespace porphyry::machine

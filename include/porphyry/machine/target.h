@@ -91,7 +91,7 @@ struct Form {
   FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
   bool is_jump = false;
   // Flags, a bit each in the order of Target::flags.
-  bool tests = false;           // given a register twice, it only compares what that holds with zero
+  bool tests = false;  // given a register twice, it only compares what that holds with zero
   uint8_t flags_read = 0;
   uint8_t flags_as_tested = 0;  // those that say of the first operand, once written, what such a test says
 };
@@ -121,7 +121,8 @@ struct PatternNode {
   int8_t children[3] = {-1, -1, -1};
   int8_t variable = -1;  // leaves, and the root's result
   Fit fit = Fit::Any;
-  uint64_t literal = 0;  // Literal: its bits; Masked: the mask; Not: the number
+  uint64_t literal = 0;  // Literal: its bits; Masked: the mask; Not: the number. On lanes: in each of them
+  std::span<const uint8_t> lanes = {};  // Shuffle: the lanes it takes; nothing when they are any
 };
 
 enum class SourceKind : uint8_t {
@@ -132,6 +133,12 @@ enum class SourceKind : uint8_t {
   Built,
   Pool,
   PoolLiteral,
+  // Of the shuffle at the root. Order: its lanes in two bits each, counted in fours of bytes. Bytes: in
+  // memory, the number of a byte for each byte, 128 where the lane is not from the first value, or not the
+  // second.
+  Order,
+  FirstBytes,
+  SecondBytes,
   Number,
   Physical,
   Yes,

@@ -1,296 +1,332 @@
-// Lanes as scalars, one value a lane.
-//
-// What convention passes in one register wide enough for 16 bytes stays of type f64[2] right where it arrives
-// or leaves: see signatures.cpp.
-#include <algorithm>
+#include "lanes.h"
 
-#include "parts.h"
-#include "pieces.h"
+#include <algorithm>
+#include <numeric>
+
 #include "porphyry/ir/compute.h"
 #include "steps.h"
 
 namespace porphyry::machine {
 namespace {
 
-class LaneSplitter final : public Splitter {
- public:
-  LaneSplitter(Module& module, Function& f) : Splitter(module, f) {}
+const Type i64 = Type::integer(64);
 
- private:
-  bool goes(Type t) const override { return t.has_lanes(); }
-  using Splitter::goes;
-  std::vector<Type> parts_of(Type t) const override {
-    return t.has_lanes() ? std::vector<Type>(t.lanes(), t.element()) : std::vector<Type>();
+bool masks_work(const LaneViews& views) {
+  for (unsigned width : {8, 16, 32, 64}) {
+    Type w = views.mask_type(Type::integer(width));
+    if (!w.exists() || (width < 64 && !views.may_double(w)) || (width > 8 && !views.may_halve(w)))
+      return false;
   }
-
-  Parts parts_of_constant(Value v) override {
-    Parts out;
-    for (unsigned k = 0; k < f_.type(v).lanes(); ++k)
-      out.push_back(f_.constant(f_.type(v).element(), f_.constant_word(v, k)));
-    return out;
-  }
-
-  void function_parameter(Value v) override { became(v, taken_apart(v)); }
-
-  // A value that a register carried, as its lanes.
-  Parts taken_apart(Value whole) {
-    Parts out;
-    Type element = f_.type(whole).element();
-    for (unsigned k = 0; k < f_.type(whole).lanes(); ++k) {
-      Value operands[] = {whole, f_.constant(Type::integer(64), k)};
-      out.push_back(f_.result(pen_.put({.op = Op::Lane, .operands = operands, .results = {&element, 1}})));
-    }
-    return out;
-  }
-  Value put_together(Type type, const Parts& lanes) {
-    Value v = f_.result(pen_.put({.op = Op::Splat, .operands = {&lanes[0], 1}, .results = {&type, 1}}));
-    for (size_t k = 1; k < lanes.size(); ++k) {
-      Value operands[] = {v, f_.constant(Type::integer(64), k), lanes[k]};
-      v = f_.result(pen_.put({.op = Op::Put, .operands = operands, .results = {&type, 1}}));
-    }
-    return v;
-  }
-
-  void instruction(Instruction i) override {
-    switch (info(f_.op(i)).layout) {
-      case Layout::Splat: return became(f_.result(i), Parts(f_.type(f_.result(i)).lanes(), f_.operand(i, 0)));
-      case Layout::Lane: return lane(i);
-      case Layout::Put: return put(i);
-      case Layout::Shuffle: return shuffle(i);
-      case Layout::Interleave: return interleave(i);
-      case Layout::Reduce: return reduce(i);
-      case Layout::Load: return load(i);
-      case Layout::Store: return store(i);
-      case Layout::Call:
-      case Layout::CallThrough:
-      case Layout::Return: return boundary(i);
-      default: return f_.op(i) == Op::Bits ? bits(i) : lane_by_lane(i);
-    }
-  }
-
-  void lane_by_lane(Instruction i) {
-    size_t results = f_.result_count(i), operands = f_.operand_count(i);
-    unsigned lanes = f_.type(f_.result(i)).lanes();
-    std::vector<Parts> out(results), in;
-    for (size_t k = 0; k < operands; ++k) in.push_back(parts(f_.operand(i, k)));
-    Value v[3];
-    Type types[2];
-    for (size_t k = 0; k < results; ++k) types[k] = f_.type(f_.result(i, k)).element();
-    for (unsigned lane = 0; lane < lanes; ++lane) {
-      for (size_t k = 0; k < operands; ++k) v[k] = in[k][in[k].size() == 1 ? 0 : lane];
-      if (results == 1) {
-        out[0].push_back(pen_.make(f_.op(i), {v, operands}, types[0], f_.promises(i), f_.permits(i)));
-        continue;
-      }
-      Instruction made = pen_.put({.op = f_.op(i),
-                                   .operands = {v, operands},
-                                   .results = {types, results},
-                                   .promises = f_.promises(i)});
-      for (size_t k = 0; k < results; ++k) out[k].push_back(f_.result(made, k));
-    }
-    for (size_t k = 0; k < results; ++k) became(f_.result(i, k), out[k]);
-  }
-
-  // The number of a lane, which counts modulo the lanes.
-  Value modulo(Value index, unsigned lanes) {
-    Type t = f_.type(index);
-    if (mask_of(t.bits()) < lanes) return index;
-    if ((lanes & (lanes - 1)) == 0) return pen_.and_(index, Word(lanes - 1));
-    return pen_.make(Op::RemU, {index, pen_.number(t, lanes)}, t, promise::nonzero);
-  }
-  bool reachable(Value index, unsigned lane) const { return lane <= mask_of(f_.type(index).bits()); }
-
-  void lane(Instruction i) {
-    Parts from = parts(f_.operand(i, 0));
-    Value index = modulo(f_.operand(i, 1), static_cast<unsigned>(from.size()));
-    Value v = from[0];
-    for (unsigned k = 1; k < from.size() && reachable(index, k); ++k)
-      v = pen_.pick(pen_.eq(index, pen_.number(f_.type(index), k)), from[k], v);
-    replaced(f_.result(i), v);
-  }
-
-  void put(Instruction i) {
-    Parts lanes = parts(f_.operand(i, 0));
-    Value index = modulo(f_.operand(i, 1), static_cast<unsigned>(lanes.size())), v = f_.operand(i, 2);
-    for (unsigned k = 0; k < lanes.size() && reachable(index, k); ++k)
-      lanes[k] = pen_.pick(pen_.eq(index, pen_.number(f_.type(index), k)), v, lanes[k]);
-    became(f_.result(i), lanes);
-  }
-
-  void shuffle(Instruction i) {
-    Parts from = parts(f_.operand(i, 0)), more = parts(f_.operand(i, 1)), out;
-    from.insert(from.end(), more.begin(), more.end());
-    for (unsigned k = 0; k < f_.type(f_.result(i)).lanes(); ++k) out.push_back(from[f_.shuffle_lane(i, k)]);
-    became(f_.result(i), out);
-  }
-
-  void interleave(Instruction i) {
-    Parts a = parts(f_.operand(i, 0)), b = parts(f_.operand(i, 1)), out;
-    for (size_t k = 0; k < a.size(); ++k) out.push_back(a[k]), out.push_back(b[k]);
-    became(f_.result(i), out);
-  }
-
-  void reduce(Instruction i) {
-    Parts from = parts(f_.operand(i, 0));
-    Value v = from[0];
-    for (size_t k = 1; k < from.size(); ++k)
-      v = pen_.make(joining_op(f_.op(i)), {v, from[k]}, {}, 0, f_.permits(i));
-    replaced(f_.result(i), v);
-  }
-
-  // Bits change hands by way of integers: each target lane is put together from the source lanes it meets.
-  void bits(Instruction i) {
-    Value from = f_.operand(i, 0), to = f_.result(i);
-    Type a = f_.type(from), b = f_.type(to);
-    Parts in = parts(from), out;
-    for (Value& v : in)
-      if (a.is_float()) v = pen_.bits(v, Type::integer(a.bits()));
-    for (unsigned k = 0; k < b.lanes(); ++k) out.push_back(gathered(in, a.bits(), k * b.bits(), b));
-    b.has_lanes() ? became(to, out) : replaced(to, out[0]);
-  }
-
-  Value gathered(const Parts& in, unsigned width, unsigned start, Type to) {
-    Type whole = to.is_float() ? Type::integer(to.bits()) : to.element();
-    Value sum;
-    for (unsigned k = start / width; k * width < start + to.bits(); ++k) {
-      Value v = in[k];
-      bool is_bool = f_.type(v).is_bool();
-      unsigned low = std::max(start, k * width) - k * width;  // the first bit of this lane that is wanted
-      unsigned at = k * width + low - start;                  // and where it goes
-      if (whole.is_bool()) {
-        if (is_bool) return v;
-        return pen_.ne(pen_.and_(pen_.shr_u(v, low), Word(1)), Word(0));
-      }
-      if (!is_bool && low) v = pen_.shr_u(v, low);
-      v = is_bool ? pen_.widen_u(v, whole) : pen_.resized(v, whole);
-      if (at) v = pen_.shl(v, at);
-      sum = sum.exists() ? pen_.or_(sum, v) : v;
-    }
-    return to.is_float() ? pen_.bits(sum, to.element()) : sum;
-  }
-
-  // ---- memory ---------------------------------------------------------------------------------------------
-
-  struct Access {
-    std::vector<Value> operands;  // of the address
-    Address address;
-    Parts mask;
-  };
-  Access access_of(Instruction i) {
-    Access a{.address = f_.address(i)};
-    size_t at = f_.op(i) == Op::Store ? 1 : 0;
-    for (unsigned k = 0; k < a.address.operand_count(); ++k) a.operands.push_back(f_.operand(i, at++));
-    if (a.address.masked) a.mask = parts(f_.operand(i, at));
-    a.address.masked = false;
-    return a;
-  }
-  // Lanes whose mask is off touch a byte of the frame instead: no branch is needed.
-  struct Masked {
-    std::vector<Value> operands;
-    Address address;
-  };
-  Masked masked(const Access& a, size_t lane, int64_t offset) {
-    Address moved_address = moved(a.address, offset);
-    if (a.mask.empty()) return {a.operands, moved_address};
-    if (f_.is_constant(a.mask[lane]) && f_.constant_bits(a.mask[lane])) return {a.operands, moved_address};
-    Address plain{.scale = moved_address.scale, .offset = moved_address.offset, .indexed = a.address.indexed};
-    Value there = f_.result(pen_.put(
-        {.op = Op::At, .operands = a.operands, .results = {&pointer_, 1}, .detail = f_.add_address(plain)}));
-    return {{pen_.pick(a.mask[lane], there, nowhere())},
-            {.is_volatile = a.address.is_volatile, .early = a.address.early}};
-  }
-
-  // Sixteen bytes, as many as any element takes.
-  Value nowhere() {
-    if (!nowhere_.exists()) {
-      Instruction first = f_.first(f_.entry());
-      nowhere_ = f_.result(f_.insert_before(
-          first, {.op = Op::Reserve, .results = {&pointer_, 1}, .detail = f_.add_reserve({16, 16})}));
-      for (int64_t at : {0, 8}) {
-        Value operands[] = {f_.constant(Type::integer(64), 0), nowhere_};
-        f_.insert_before(first,
-                         {.op = Op::Store, .operands = operands, .detail = f_.add_address({.offset = at})});
-      }
-    }
-    return nowhere_;
-  }
-
-  void load(Instruction i) {
-    Type t = f_.type(f_.result(i)), element = t.element();
-    Access a = access_of(i);
-    if (t.is_bool()) return load_bools(i, a);
-    bool was_masked = !a.mask.empty();
-    Parts inactive, out;
-    if (was_masked) inactive = parts(f_.operand(i, f_.operand_count(i) - 1));
-    for (unsigned k = 0; k < t.lanes(); ++k) {
-      if (was_masked && f_.is_constant(a.mask[k]) && !f_.constant_bits(a.mask[k])) {
-        out.push_back(inactive[k]);
-        continue;
-      }
-      Masked m = masked(a, k, int64_t(k) * element.bytes());
-      Value v = pen_.load(element, m.address, m.operands);
-      out.push_back(was_masked ? pen_.pick(a.mask[k], v, inactive[k]) : v);
-    }
-    became(f_.result(i), out);
-  }
-
-  // Lanes of bool lie in memory as one integer.
-  void load_bools(Instruction i, const Access& a) {
-    Type t = f_.type(f_.result(i)), i8 = Type::integer(8);
-    Parts out, bytes;
-    for (unsigned at = 0; at < t.bytes(); ++at)
-      bytes.push_back(pen_.load(i8, moved(a.address, at), a.operands));
-    for (unsigned k = 0; k < t.lanes(); ++k)
-      out.push_back(pen_.ne(pen_.and_(bytes[k / 8], Word(1) << (k % 8)), Word(0)));
-    became(f_.result(i), out);
-  }
-
-  void store(Instruction i) {
-    Value v = f_.operand(i, 0);
-    Type t = f_.type(v), element = t.element();
-    Access a = access_of(i);
-    Parts from = parts(v);
-    if (t.is_bool()) {
-      for (unsigned at = 0; at < t.bytes(); ++at)
-        pen_.store(gathered(from, 1, at * 8, Type::integer(std::min(8u, std::max(2u, t.lanes() - at * 8)))),
-                   moved(a.address, at), a.operands);
-      return;
-    }
-    for (unsigned k = 0; k < t.lanes(); ++k) {
-      if (!a.mask.empty() && f_.is_constant(a.mask[k]) && !f_.constant_bits(a.mask[k])) continue;
-      Masked m = masked(a, k, int64_t(k) * element.bytes());
-      pen_.store(from[k], m.address, m.operands);
-    }
-  }
-
-  // ---- what the convention passes -------------------------------------------------------------------------
-
-  void boundary(Instruction i) {
-    std::vector<Value> operands;
-    for (size_t k = 0; k < f_.operand_count(i); ++k) {
-      Value v = f_.operand(i, k);
-      operands.push_back(goes(v) ? put_together(f_.type(v), parts(v)) : v);
-    }
-    std::vector<Type> results;
-    for (size_t k = 0; k < f_.result_count(i); ++k) results.push_back(f_.type(f_.result(i, k)));
-    Instruction made =
-        pen_.put({.op = f_.op(i), .operands = operands, .results = results, .detail = f_.detail(i)});
-    for (size_t k = 0; k < results.size(); ++k) {
-      Value old = f_.result(i, k), v = f_.result(made, k);
-      if (goes(old)) {
-        became(old, taken_apart(v));
-      } else {
-        replaced(old, v);
-      }
-    }
-  }
-
-  Type pointer_ = pen_.module().pointer_type();
-  Value nowhere_;
-};
+  return true;
+}
 
 }  // namespace
 
-void lanes_to_scalars(Module& module, Function& f) { LaneSplitter(module, f).run(); }
+LaneCutter::LaneCutter(Module& module, Function& f, const Coverage& coverage)
+    : Splitter(module, f),
+      coverage_(coverage),
+      views_(module, f, coverage),
+      masks_(masks_work(views_)),
+      pointer_(module.pointer_type()) {}
+
+// What only hands whole registers on stays as it is.
+bool LaneCutter::touched(Instruction i) const {
+  if (Splitter::touched(i)) return true;
+  const OperationInfo& row = info(f_.op(i));
+  if (row.calls() || row.ends_block()) return false;
+  if (row.layout == Layout::Load || row.layout == Layout::Store) return f_.address(i).masked;
+  bool lanes = false;
+  for (size_t k = 0; k < f_.operand_count(i); ++k) lanes |= f_.type(f_.operand(i, k)).has_lanes();
+  for (size_t k = 0; k < f_.result_count(i); ++k) lanes |= f_.type(f_.result(i, k)).has_lanes();
+  return lanes;
+}
+
+std::vector<Type> LaneCutter::parts_of(Type t) const {
+  Type w = passes_masks(t) ? views_.mask_type(Type::integer(views_.usual_width(t))) : views_.whole(t);
+  if (w.exists()) return std::vector<Type>(LaneViews::count(t, w), w);
+  return std::vector<Type>(t.lanes(), t.element());
+}
+
+Parts LaneCutter::passed(Value v) {
+  Type t = f_.type(v);
+  if (passes_masks(t)) return views_.masks(v, views_.usual_width(t));
+  return views_.whole(t).exists() ? views_.chunks(v) : views_.scalars(v);
+}
+
+// A block's parameter.
+void LaneCutter::became(Value v, const Parts& parts) {
+  Type t = f_.type(v);
+  views_.at(f_.first(f_.defining_block(v)));
+  if (passes_masks(t))
+    views_.are_masks(v, views_.usual_width(t), parts);
+  else if (views_.whole(t).exists())
+    views_.are_chunks(v, parts);
+  else
+    views_.are_scalars(v, parts);
+  name_parts(v, parts);
+}
+
+void LaneCutter::now_chunks(Value v, Parts chunks) {
+  if (!goes(v)) return replaced(v, chunks[0]);
+  name_parts(v, chunks);
+  views_.are_chunks(v, std::move(chunks));
+}
+
+// A value whose type stays is put together at once: what is kept may use it.
+void LaneCutter::now_scalars(Value v, Parts scalars) {
+  if (!f_.type(v).has_lanes()) return replaced(v, scalars[0]);
+  if (!goes(v)) return replaced(v, views_.put_together(pen_, f_.type(v), scalars));
+  name_parts(v, scalars);
+  views_.are_scalars(v, std::move(scalars));
+}
+
+void LaneCutter::now_masks(Value v, unsigned width, Parts masks) {
+  name_parts(v, masks);
+  views_.are_masks(v, width, std::move(masks));
+}
+
+bool LaneCutter::all_scalars(Instruction i) const {
+  bool all = true;
+  for (size_t k = 0; k < f_.operand_count(i); ++k) {
+    Value v = f_.operand(i, k);
+    if (f_.type(v).has_lanes()) all &= views_.is_scalar(v);
+  }
+  return all;
+}
+
+void LaneCutter::instruction(Instruction i) {
+  views_.at(i);
+  switch (info(f_.op(i)).layout) {
+    case Layout::Splat: return splat(i);
+    case Layout::Lane: return lane(i);
+    case Layout::Put: return put(i);
+    case Layout::Shuffle: {
+      std::vector<uint16_t> order;
+      for (unsigned k = 0; k < f_.type(f_.result(i)).lanes(); ++k) order.push_back(f_.shuffle_lane(i, k));
+      return shuffle(i, order);
+    }
+    case Layout::Interleave: return interleave(i);
+    case Layout::Reduce: return reduce(i);
+    case Layout::Load: return load(i);
+    case Layout::Store: return store(i);
+    case Layout::Pair:
+    case Layout::Carry: return lane_by_lane(i);
+    default: return plain(i);
+  }
+}
+
+void LaneCutter::splat(Instruction i) {
+  Value v = f_.operand(i, 0), r = f_.result(i);
+  Type t = f_.type(r), w = views_.whole(t);
+  if (passes_masks(t)) {
+    unsigned width = views_.usual_width(t);
+    Type m = views_.mask_type(Type::integer(width));
+    Value all = pen_.convert(Op::Splat, m, views_.flag(pen_, v, m.element()));
+    return now_masks(r, width, Parts(LaneViews::count(t, m), all));
+  }
+  if (!w.exists()) return now_scalars(r, Parts(t.lanes(), v));
+  Value all = f_.is_constant(v) ? f_.constant(w, f_.constant_word(v)) : pen_.convert(Op::Splat, w, v);
+  now_chunks(r, Parts(LaneViews::count(t, w), all));
+}
+
+// The number of a lane, which counts modulo the lanes.
+Value LaneCutter::modulo(Value index, unsigned lanes) {
+  Type t = f_.type(index);
+  if (mask_of(t.bits()) < lanes) return index;
+  if ((lanes & (lanes - 1)) == 0) return pen_.and_(index, Word(lanes - 1));
+  return pen_.make(Op::RemU, {index, pen_.number(t, lanes)}, t, promise::nonzero);
+}
+
+// Lanes by a number that only the run knows go through the frame.
+Value LaneCutter::in_memory(const Parts& chunks) {
+  unsigned bytes = pen_.type(chunks[0]).bytes();
+  Value& room = rooms_[chunks.size()];
+  if (!room.exists())
+    room = f_.result(
+        f_.insert_before(f_.first(f_.entry()), {.op = Op::Reserve,
+                                                .results = {&pointer_, 1},
+                                                .detail = f_.add_reserve({bytes * chunks.size(), 16})}));
+  for (size_t k = 0; k < chunks.size(); ++k)
+    pen_.store(chunks[k], {.offset = int64_t(k) * bytes, .align = bytes}, {&room, 1});
+  return room;
+}
+
+void LaneCutter::lane(Instruction i) {
+  Value v = f_.operand(i, 0), r = f_.result(i);
+  Type t = f_.type(v), w = views_.whole(t);
+  Value index = modulo(f_.operand(i, 1), t.lanes());
+  if (f_.is_constant(index)) {
+    unsigned k = static_cast<unsigned>(f_.constant_bits(index));
+    if (!w.exists() || views_.is_scalar(v)) return replaced(r, views_.scalars(v)[k]);
+    return replaced(r, views_.lane(pen_, views_.chunks(v)[k / w.lanes()], k % w.lanes()));
+  }
+  if (w.exists() && !views_.is_scalar(v)) {
+    Value operands[] = {in_memory(views_.chunks(v)), pen_.resized(index, i64)};
+    return replaced(r, pen_.load(t.element(), {.scale = t.element_bytes(), .indexed = true}, operands));
+  }
+  Parts from = views_.scalars(v);
+  Value x = from[0];
+  for (unsigned k = 1; k < from.size() && reachable(index, k); ++k)
+    x = pen_.pick(pen_.eq(index, pen_.number(f_.type(index), k)), from[k], x);
+  replaced(r, x);
+}
+
+void LaneCutter::put(Instruction i) {
+  Value v = f_.operand(i, 0), x = f_.operand(i, 2), r = f_.result(i);
+  Type t = f_.type(v), w = views_.whole(t);
+  Value index = modulo(f_.operand(i, 1), t.lanes());
+  bool is_constant = f_.is_constant(index),
+       by_chunks = w.exists() && (!views_.is_scalar(v) || f_.is_constant(v));
+  if (is_constant && by_chunks) {
+    unsigned k = static_cast<unsigned>(f_.constant_bits(index));
+    Parts chunks = views_.chunks(v);
+    chunks[k / w.lanes()] = views_.put(pen_, chunks[k / w.lanes()], k % w.lanes(), x);
+    return now_chunks(r, chunks);
+  }
+  if (by_chunks) {
+    Parts chunks = views_.chunks(v);
+    Value room = in_memory(chunks), operands[] = {room, pen_.resized(index, i64)};
+    pen_.store(x, {.scale = t.element_bytes(), .indexed = true}, operands);
+    for (size_t k = 0; k < chunks.size(); ++k)
+      chunks[k] = pen_.load(w, {.offset = int64_t(k) * w.bytes(), .align = w.bytes()}, {&room, 1});
+    return now_chunks(r, chunks);
+  }
+  Parts lanes = views_.scalars(v);
+  for (unsigned k = 0; k < lanes.size() && reachable(index, k); ++k)
+    lanes[k] = pen_.pick(pen_.eq(index, pen_.number(f_.type(index), k)), x, lanes[k]);
+  now_scalars(r, lanes);
+}
+
+void LaneCutter::interleave(Instruction i) {
+  unsigned lanes = f_.type(f_.operand(i, 0)).lanes();
+  std::vector<uint16_t> order;
+  for (unsigned k = 0; k < lanes; ++k)
+    order.push_back(static_cast<uint16_t>(k)), order.push_back(static_cast<uint16_t>(k + lanes));
+  shuffle(i, order);
+}
+
+void LaneCutter::shuffle(Instruction i, std::span<const uint16_t> order) {
+  Value a = f_.operand(i, 0), b = f_.operand(i, 1), r = f_.result(i);
+  Type t = f_.type(a), w = views_.whole(t);
+  if (t.is_bool() && masks_ && (views_.has_masks(a) || views_.has_masks(b)))
+    w = views_.mask_type(Type::integer(views_.mask_width(views_.has_masks(a) ? a : b)));
+  if (w.exists() && !all_scalars(i) && shuffle_chunks(i, w, order)) return;
+  Parts from = views_.scalars(a), more = views_.scalars(b), out;
+  from.insert(from.end(), more.begin(), more.end());
+  for (uint16_t k : order) out.push_back(from[k]);
+  now_scalars(r, out);
+}
+
+// All lanes of both values, chunk by chunk, and where each lane of the result lies in them.
+bool LaneCutter::shuffle_chunks(Instruction i, Type w, std::span<const uint16_t> order) {
+  Value a = f_.operand(i, 0), b = f_.operand(i, 1), r = f_.result(i);
+  bool bools = f_.type(a).is_bool();
+  unsigned lanes = f_.type(a).lanes(), padded = LaneViews::count(f_.type(a), w) * w.lanes();
+  Parts from = bools ? views_.masks(a, w.bits()) : views_.chunks(a),
+        more = bools ? views_.masks(b, w.bits()) : views_.chunks(b), out;
+  from.insert(from.end(), more.begin(), more.end());
+  for (size_t at = 0; at < order.size(); at += w.lanes()) {
+    std::vector<uint16_t> places;
+    for (unsigned k = 0; k < w.lanes(); ++k) {
+      unsigned lane = order[std::min(at + k, order.size() - 1)];
+      places.push_back(static_cast<uint16_t>(lane < lanes ? lane : lane - lanes + padded));
+    }
+    out.push_back(gathered_chunk(from, w, places));
+    if (!out.back().exists()) return false;
+  }
+  bools ? now_masks(r, w.bits(), out) : now_chunks(r, out);
+  return true;
+}
+
+// One register of lanes from several, two at a time; nothing where the book does not cover it.
+Value LaneCutter::gathered_chunk(const Parts& from, Type w, std::span<const uint16_t> places) {
+  unsigned n = w.lanes();
+  std::vector<uint16_t> sources;
+  for (uint16_t p : places)
+    if (std::find(sources.begin(), sources.end(), p / n) == sources.end())
+      sources.push_back(static_cast<uint16_t>(p / n));
+  bool in_place = sources.size() == 1;
+  for (unsigned k = 0; k < n; ++k) in_place &= places[k] % n == k;
+  if (in_place) return from[sources[0]];
+  Value v = from[sources[0]];
+  std::vector<uint16_t> order(n);
+  for (size_t s = 1; s < std::max<size_t>(sources.size(), 2); ++s) {
+    bool of_one = sources.size() == 1;
+    for (unsigned k = 0; k < n; ++k) {
+      unsigned source =
+          static_cast<unsigned>(std::find(sources.begin(), sources.end(), places[k] / n) - sources.begin());
+      // What came before is in place from the second step on; what comes later is anything.
+      order[k] = static_cast<uint16_t>(source == s && !of_one  ? places[k] % n + n
+                                       : s == 1 && source == 0 ? places[k] % n
+                                                               : k);
+    }
+    Value second = of_one ? v : from[sources[s]];
+    if (!coverage_.shuffle(w, v == second, order)) return {};
+    v = pen_.shuffle(v, second, order);
+  }
+  return v;
+}
+
+void LaneCutter::reduce(Instruction i) {
+  Op join = joining_op(f_.op(i));
+  if (reduce_chunks(i, join)) return;
+  Parts from = views_.scalars(f_.operand(i, 0));
+  Value v = from[0];
+  for (size_t k = 1; k < from.size(); ++k) v = pen_.make(join, {v, from[k]}, {}, 0, f_.permits(i));
+  replaced(f_.result(i), v);
+}
+
+// The order of joining shows only in sums and products of floats.
+bool LaneCutter::reduce_chunks(Instruction i, Op join) {
+  Value v = f_.operand(i, 0);
+  Type t = f_.type(v), w = views_.whole(t);
+  bool ordered = t.is_float() && (join == Op::Add || join == Op::Mul) && !(f_.permits(i) & permit::reorder);
+  if (ordered || views_.is_scalar(v)) return false;
+  if (t.is_bool()) {
+    if (!masks_ || !views_.has_masks(v)) return false;
+    unsigned width = views_.mask_width(v), lanes = views_.mask_type(Type::integer(width)).lanes();
+    if (t.lanes() % lanes) return false;
+    Value all = all_in_one(views_.masks(v, width), join, 0);
+    replaced(f_.result(i), join == Op::Or ? pen_.ne(all, Word(0)) : pen_.eq(all, pen_.number(i64, ~Word(0))));
+    return true;
+  }
+  if (!w.exists() || t.lanes() % w.lanes() || !coverage_.covers(join, w, w)) return false;
+  for (unsigned half = w.lanes() / 2; half; half /= 2) {
+    std::vector<uint16_t> down(w.lanes());
+    for (unsigned k = 0; k < w.lanes(); ++k) down[k] = static_cast<uint16_t>(k < half ? k + half : k);
+    if (!coverage_.shuffle(w, true, down)) return false;
+  }
+  replaced(f_.result(i), all_in_one(views_.chunks(v), join, f_.permits(i)));
+  return true;
+}
+
+// Chunks become one, that is folded over itself until one lane has it all.
+Value LaneCutter::all_in_one(Parts chunks, Op join, uint8_t permits) {
+  while (chunks.size() > 1) {
+    Parts next;
+    for (size_t k = 0; k + 1 < chunks.size(); k += 2)
+      next.push_back(pen_.make(join, {chunks[k], chunks[k + 1]}, {}, 0, permits));
+    if (chunks.size() % 2) next.push_back(chunks.back());
+    chunks = std::move(next);
+  }
+  Value v = chunks[0];
+  Type w = pen_.type(v);
+  if (join == Op::And || join == Op::Or) {  // of masks: in words
+    v = views_.bits(pen_, v, views_.mask_type(i64));
+    Value all = views_.lane(pen_, v, 0);
+    for (unsigned k = 1; k < pen_.type(v).lanes(); ++k) all = pen_.make(join, {all, views_.lane(pen_, v, k)});
+    return all;
+  }
+  for (unsigned half = w.lanes() / 2; half; half /= 2) {
+    std::vector<uint16_t> down(w.lanes());
+    for (unsigned k = 0; k < w.lanes(); ++k) down[k] = static_cast<uint16_t>(k < half ? k + half : k);
+    v = pen_.make(join, {v, pen_.shuffle(v, v, down)}, {}, 0, permits);
+  }
+  return views_.lane(pen_, v, 0);
+}
+
+void cut_lanes(Module& module, Function& f, const Coverage& coverage) {
+  LaneCutter(module, f, coverage).run();
+}
 
 }  // namespace porphyry::machine

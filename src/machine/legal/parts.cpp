@@ -6,7 +6,7 @@ namespace porphyry::machine {
 
 void Splitter::run() {
   bool any = false;
-  for (size_t k = 0; k < f_.value_limit() && !any; ++k) any = goes(Value(k));
+  for (size_t k = 0; k < f_.value_limit() && !any; ++k) any = concerns(f_.type(Value(k)));
   if (!any) return;
   for (size_t k = 0; k < f_.value_limit(); ++k)
     if (Name n = f_.name(Value(k)); n.exists()) taken_.set(n, 1);
@@ -96,6 +96,10 @@ Name Splitter::fresh(Name base, size_t k) {
 void Splitter::became(Value v, const Parts& made) {
   runs_.set(v, {static_cast<uint32_t>(pool_.size()), static_cast<uint32_t>(made.size())});
   pool_.insert(pool_.end(), made.begin(), made.end());
+  name_parts(v, made);
+}
+
+void Splitter::name_parts(Value v, const Parts& made) {
   Name name = f_.name(v);
   if (!name.exists()) return;
   f_.set_name(v, {});

@@ -34,9 +34,15 @@ class Splitter {
 
   virtual bool goes(Type t) const = 0;  // whether there are any: asked of every value
   bool goes(Value v) const { return goes(f_.type(v)); }
-  // The parts of a value that goes, or the value itself alone.
-  Parts parts(Value v);
-  void became(Value v, const Parts& parts);
+  // Whether the step has work with a type at all; more than those that go, where some instructions go whose
+  // types stay.
+  virtual bool concerns(Type t) const { return goes(t); }
+  virtual bool touched(Instruction i) const;
+  // The parts of a value that goes, or the value itself alone, as edges pass them.
+  virtual Parts parts(Value v);
+  // What a value is now: the results of an instruction, the parameters that stand for one of a block.
+  virtual void became(Value v, const Parts& parts);
+  void name_parts(Value v, const Parts& parts);
   // A result whose type stays.
   void replaced(Value old, Value v) { pen_.put_in_place(old, v); }
 
@@ -46,7 +52,6 @@ class Splitter {
  private:
   void parameters(Block b);
   void pass(Block b);
-  bool touched(Instruction i) const;
   Name fresh(Name base, size_t k);
 
   struct Run {

@@ -22,7 +22,7 @@ void drop_marks(Function& f);
 void pass_by_convention(const LegalContext& context, Symbol function);
 void choices_to_branches(Module& module, Function& f);
 void spans_to_accesses(Module& module, Function& f, Helpers& helpers);
-void lanes_to_scalars(Module& module, Function& f);
+void cut_lanes(Module& module, Function& f, const Coverage& coverage);
 void widths_to_words(Module& module, Function& f, Helpers& helpers);
 void rewrite_operations(LegalContext& context, Function& f);
 void split_critical_edges(Function& f, std::pmr::memory_resource* memory);

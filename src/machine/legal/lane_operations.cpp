@@ -1,0 +1,428 @@
+// Arithmetic, comparisons and conversions on lanes.
+#include <bit>
+
+#include "lanes.h"
+#include "porphyry/ir/compute.h"
+
+namespace porphyry::machine {
+namespace {
+
+const Type i64 = Type::integer(64), i128 = Type::integer(128);
+
+// a OP b is b MIRRORED a; not (a OP b) is a OPPOSITE b, floats but for eq and ne excepted.
+struct Relatives {
+  Op op, mirrored, opposite;
+};
+constexpr Relatives relatives[] = {{Op::Eq, Op::Eq, Op::Ne},    {Op::Ne, Op::Ne, Op::Eq},
+                                   {Op::LtS, Op::GtS, Op::GeS}, {Op::LeS, Op::GeS, Op::GtS},
+                                   {Op::GtS, Op::LtS, Op::LeS}, {Op::GeS, Op::LeS, Op::LtS},
+                                   {Op::LtU, Op::GtU, Op::GeU}, {Op::LeU, Op::GeU, Op::GtU},
+                                   {Op::GtU, Op::LtU, Op::LeU}, {Op::GeU, Op::LeU, Op::LtU}};
+
+// `lt` of floats and `lt.s` are one operation each; Unordered has no relatives.
+const Relatives* relatives_of(Op op) {
+  for (const Relatives& r : relatives)
+    if (r.op == op) return &r;
+  return nullptr;
+}
+
+Op signed_op(Op op) {
+  switch (op) {
+    case Op::LtU: return Op::LtS;
+    case Op::LeU: return Op::LeS;
+    case Op::GtU: return Op::GtS;
+    case Op::GeU: return Op::GeS;
+    default: return op;
+  }
+}
+
+}  // namespace
+
+void LaneCutter::plain(Instruction i) {
+  Op op = f_.op(i);
+  Value r = f_.result(i);
+  Type t = f_.type(f_.operand(i, f_.operand_count(i) - 1)), result = f_.type(r);
+  if (op == Op::Bits) return bits(i);
+  if (op == Op::Pick) return pick(i);
+  if (t.is_bool() && result.is_bool()) return logic(i);
+  if (info(op).result == ResultRule::Truth) return compare(i);
+  if (info(op).layout == Layout::Convert) return convert(i);
+  Type w = views_.whole(t);
+  if (!w.exists() || all_scalars(i)) return lane_by_lane(i);
+  if (coverage_.covers(op, w, w)) return chunk_by_chunk(i, w, w);
+  if (!other_ways(i, w)) lane_by_lane(i);
+}
+
+void LaneCutter::lane_by_lane(Instruction i) {
+  size_t results = f_.result_count(i), operands = f_.operand_count(i);
+  unsigned lanes = f_.type(f_.result(i)).lanes();
+  std::vector<Parts> out(results), in;
+  for (size_t k = 0; k < operands; ++k) {
+    Value v = f_.operand(i, k);
+    in.push_back(f_.type(v).has_lanes() ? views_.scalars(v) : Parts{v});
+  }
+  Value v[3];
+  Type types[2];
+  for (size_t k = 0; k < results; ++k) types[k] = f_.type(f_.result(i, k)).element();
+  for (unsigned lane = 0; lane < lanes; ++lane) {
+    for (size_t k = 0; k < operands; ++k) v[k] = in[k][in[k].size() == 1 ? 0 : lane];
+    if (results == 1) {
+      out[0].push_back(pen_.make(f_.op(i), {v, operands}, types[0], f_.promises(i), f_.permits(i)));
+      continue;
+    }
+    Instruction made = pen_.put(
+        {.op = f_.op(i), .operands = {v, operands}, .results = {types, results}, .promises = f_.promises(i)});
+    for (size_t k = 0; k < results; ++k) out[k].push_back(f_.result(made, k));
+  }
+  for (size_t k = 0; k < results; ++k) now_scalars(f_.result(i, k), out[k]);
+}
+
+// Promises say nothing of the lanes that pad, so they go.
+void LaneCutter::chunk_by_chunk(Instruction i, Type w, Type result) {
+  size_t operands = f_.operand_count(i);
+  std::vector<Parts> in;
+  for (size_t k = 0; k < operands; ++k) in.push_back(views_.chunks(f_.operand(i, k)));
+  Parts out;
+  Value v[3];
+  uint8_t permits = f_.type(f_.result(i)).lanes() % w.lanes() ? 0 : f_.permits(i);
+  for (size_t c = 0; c < in[0].size(); ++c) {
+    for (size_t k = 0; k < operands; ++k) v[k] = in[k][c];
+    out.push_back(pen_.make(f_.op(i), {v, operands}, result, 0, permits));
+  }
+  now_chunks(f_.result(i), out);
+}
+
+// ---- bools ------------------------------------------------------------------------------------------------
+
+void LaneCutter::logic(Instruction i) {
+  if (!masks_ || all_scalars(i)) return lane_by_lane(i);
+  Value a = f_.operand(i, 0);
+  size_t operands = f_.operand_count(i);
+  unsigned width = 0;
+  for (size_t k = 0; k < operands && width == 0; ++k)
+    if (views_.has_masks(f_.operand(i, k))) width = views_.mask_width(f_.operand(i, k));
+  if (width == 0) return lane_by_lane(i);
+  Parts x = views_.masks(a, width), y = operands > 1 ? views_.masks(f_.operand(i, 1), width) : x, out;
+  for (size_t c = 0; c < x.size(); ++c) {
+    Op op = f_.op(i);
+    if (op == Op::Not)
+      out.push_back(pen_.make(Op::Not, {x[c]}));
+    else if (op == Op::Eq)
+      out.push_back(pen_.make(Op::Not, {pen_.xor_(x[c], y[c])}));
+    else
+      out.push_back(pen_.make(op == Op::Ne ? Op::Xor : op, {x[c], y[c]}));
+  }
+  now_masks(f_.result(i), width, out);
+}
+
+// Bits of a where the mask is set, of b where it is not.
+Value LaneCutter::chosen(Value mask, Value a, Value b) {
+  Type t = pen_.type(a), m = pen_.type(mask);
+  a = views_.bits(pen_, a, m), b = views_.bits(pen_, b, m);
+  Value rest = pen_.make(Op::Not, {mask});
+  return views_.bits(pen_, pen_.or_(pen_.and_(a, mask), pen_.and_(rest, b)), t);
+}
+
+void LaneCutter::pick(Instruction i) {
+  Value c = f_.operand(i, 0), a = f_.operand(i, 1), b = f_.operand(i, 2), r = f_.result(i);
+  Type t = f_.type(r), w = views_.whole(t);
+  bool bools = t.is_bool();
+  unsigned width = !bools                ? t.bits()
+                   : views_.has_masks(c) ? views_.mask_width(c)
+                   : views_.has_masks(a) ? views_.mask_width(a)
+                                         : views_.usual_width(t);
+  bool scalars =
+      views_.is_scalar(a) && views_.is_scalar(b) && !(f_.type(c).has_lanes() && views_.has_masks(c));
+  if (!masks_ || scalars || (!bools && !w.exists())) return lane_by_lane(i);
+  Type m = views_.mask_type(Type::integer(width));
+  Parts mask = f_.type(c).has_lanes() ? views_.masks(c, width)
+                                      : Parts(LaneViews::count(t, m),
+                                              pen_.convert(Op::Splat, m, views_.flag(pen_, c, m.element())));
+  Parts x = bools ? views_.masks(a, width) : views_.chunks(a),
+        y = bools ? views_.masks(b, width) : views_.chunks(b), out;
+  for (size_t k = 0; k < x.size(); ++k) out.push_back(chosen(mask[k], x[k], y[k]));
+  bools ? now_masks(r, width, out) : now_chunks(r, out);
+}
+
+// ---- comparisons ------------------------------------------------------------------------------------------
+
+// Whether `mask` can say a comparison of these lanes in what the book covers.
+bool LaneCutter::maskable(Op op, Type w) const {
+  if (coverage_.mask(op, w)) return true;
+  const Relatives* r = relatives_of(op);
+  if (!r) return false;
+  if (coverage_.mask(r->mirrored, w)) return true;
+  bool negated = w.is_float() ? op == Op::Ne || op == Op::Eq : true;
+  if (negated && (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w)))
+    return true;
+  return signed_op(op) != op && maskable(signed_op(op), w);
+}
+
+Value LaneCutter::mask(Op op, Value a, Value b) {
+  Type w = pen_.type(a), m = views_.mask_type(w);
+  auto direct = [&](Op o, Value x, Value y) {
+    return pen_.make(Op::Neg, {pen_.make(Op::WidenU, {pen_.make(o, {x, y})}, m)});
+  };
+  if (coverage_.mask(op, w)) return direct(op, a, b);
+  const Relatives* r = relatives_of(op);
+  if (coverage_.mask(r->mirrored, w)) return direct(r->mirrored, b, a);
+  bool is_unsigned = signed_op(op) != op;
+  // a <= b where the smaller of both is a.
+  if (is_unsigned && coverage_.mask(Op::Eq, w)) {
+    bool less = op == Op::LtU || op == Op::LeU;
+    for (auto [pick, upwards] : {std::pair(Op::MinU, true), std::pair(Op::MaxU, false)}) {
+      if (!coverage_.covers(pick, w, w)) continue;
+      // op is one of x <= y and not (y <= x), with x and y in one order or the other.
+      bool direct_order = op == Op::LeU || op == Op::GeU;
+      Value x = less == direct_order ? a : b, y = less == direct_order ? b : a;
+      Value same = direct(Op::Eq, pen_.make(pick, {x, y}), upwards ? x : y);
+      return direct_order ? same : pen_.make(Op::Not, {same});
+    }
+  }
+  if (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w))
+    return pen_.make(Op::Not, {mask(r->opposite, a, b)});
+  Value sign = f_.constant(w, Word(1) << (w.bits() - 1));
+  return mask(signed_op(op), pen_.xor_(a, sign), pen_.xor_(b, sign));
+}
+
+void LaneCutter::compare(Instruction i) {
+  Value a = f_.operand(i, 0), b = f_.operand(i, 1);
+  Type w = views_.whole(f_.type(a));
+  if (!masks_ || !w.exists() || all_scalars(i) || !maskable(f_.op(i), w)) return lane_by_lane(i);
+  Parts x = views_.chunks(a), y = views_.chunks(b), out;
+  for (size_t k = 0; k < x.size(); ++k) out.push_back(mask(f_.op(i), x[k], y[k]));
+  now_masks(f_.result(i), w.bits(), out);
+}
+
+// ---- what the book has no single rule for -----------------------------------------------------------------
+
+bool LaneCutter::other_ways(Instruction i, Type w) {
+  switch (f_.op(i)) {
+    case Op::MinS:
+    case Op::MinU:
+    case Op::MaxS:
+    case Op::MaxU: return by_comparison(i, w);
+    case Op::Abs: return w.is_integer() && by_comparison(i, w);
+    case Op::Shl:
+    case Op::ShrU:
+    case Op::ShrS:
+    case Op::RotL:
+    case Op::RotR: return shift(i, w);
+    case Op::ReverseBytes: {
+      Type bytes = views_.whole(Type::integer(8));
+      std::vector<uint16_t> order;
+      for (unsigned k = 0; k < bytes.lanes(); ++k)
+        order.push_back(static_cast<uint16_t>(k ^ (w.element_bytes() - 1)));
+      if (!coverage_.shuffle(bytes, true, order)) return false;
+      Parts out;
+      for (Value v : views_.chunks(f_.operand(i, 0))) {
+        Value b = views_.bits(pen_, v, bytes);
+        out.push_back(views_.bits(pen_, pen_.shuffle(b, b, order), w));
+      }
+      return now_chunks(f_.result(i), out), true;
+    }
+    default: return false;
+  }
+}
+
+// The smaller and the larger of two, the larger of a value and its negative.
+bool LaneCutter::by_comparison(Instruction i, Type w) {
+  Op op = f_.op(i);
+  bool is_abs = op == Op::Abs;
+  Op compare = op == Op::MinS ? Op::LtS : op == Op::MinU ? Op::LtU : op == Op::MaxU ? Op::GtU : Op::GtS;
+  if (!masks_ || !maskable(compare, w)) return false;
+  Parts a = views_.chunks(f_.operand(i, 0)), b = is_abs ? a : views_.chunks(f_.operand(i, 1)), out;
+  for (size_t k = 0; k < a.size(); ++k) {
+    Value x = a[k], y = is_abs ? pen_.make(Op::Sub, {f_.constant(w, 0), x}) : b[k];
+    out.push_back(chosen(mask(compare, x, y), x, y));
+  }
+  now_chunks(f_.result(i), out);
+  return true;
+}
+
+// By an amount that is the same for all lanes: a constant, or a value in all lanes.
+bool LaneCutter::shift(Instruction i, Type w) {
+  Op op = f_.op(i);
+  Value amount = f_.operand(i, 1);
+  bool rotates = op == Op::RotL || op == Op::RotR;
+  Op up = op == Op::RotR ? Op::ShrU : rotates ? Op::Shl : op, down = op == Op::RotR ? Op::Shl : Op::ShrU;
+  auto covered = [&](auto how) { return how(up) && (!rotates || how(down)); };
+  Parts v = views_.chunks(f_.operand(i, 0)), out;
+  if (f_.is_constant(amount)) {
+    if (!f_.is_uniform(amount)) return false;
+    unsigned by = static_cast<unsigned>(f_.constant_bits(amount) % w.bits());
+    if (!covered([&](Op o) { return coverage_.by_constant(o, w); })) return !rotates && shift_bytes(i, w, by);
+    for (Value x : v) {
+      Value moved = by ? pen_.make(up, {x, f_.constant(w, by)}) : x;
+      if (rotates && by) moved = pen_.or_(moved, pen_.make(down, {x, f_.constant(w, w.bits() - by)}));
+      out.push_back(moved);
+    }
+    return now_chunks(f_.result(i), out), true;
+  }
+  Instruction d = f_.definition(views_.chunks(amount)[0]);
+  for (Value x : views_.chunks(amount))
+    if (f_.definition(x) != d) return false;
+  if (rotates || !d.exists() || f_.op(d) != Op::Splat || !coverage_.by_splat(op, w)) return false;
+  Value n = pen_.and_(f_.operand(d, 0), Word(w.bits() - 1));
+  for (Value x : v) out.push_back(pen_.make(op, {x, pen_.convert(Op::Splat, w, n)}));
+  return now_chunks(f_.result(i), out), true;
+}
+
+// Lanes half as wide as any that the book shifts: in lanes twice as wide, what crosses over masked away.
+bool LaneCutter::shift_bytes(Instruction i, Type w, unsigned by) {
+  Op op = f_.op(i), wide_op = op == Op::Shl ? op : Op::ShrU;
+  Type wide = views_.mask_type(Type::integer(2 * w.bits()));
+  if (!wide.exists() || !coverage_.by_constant(wide_op, wide)) return false;
+  Word full = mask_of(w.bits()), kept = op == Op::Shl ? full << by & full : full >> by;
+  Parts out;
+  for (Value x : views_.chunks(f_.operand(i, 0))) {
+    if (by) {
+      Value y = pen_.make(wide_op, {views_.bits(pen_, x, wide), f_.constant(wide, by)});
+      x = pen_.and_(views_.bits(pen_, y, w), kept);
+      // The sign comes back by subtracting its place.
+      Value sign = f_.constant(w, (Word(1) << (w.bits() - 1)) >> by);
+      if (op == Op::ShrS) x = pen_.sub(pen_.xor_(x, sign), sign);
+    }
+    out.push_back(x);
+  }
+  now_chunks(f_.result(i), out);
+  return true;
+}
+
+// ---- conversions ------------------------------------------------------------------------------------------
+
+void LaneCutter::convert(Instruction i) {
+  Value v = f_.operand(i, 0), r = f_.result(i);
+  Type from = f_.type(v), to = f_.type(r), a = views_.whole(from), b = views_.whole(to);
+  if (from.is_bool() && b.exists() && masks_ && views_.has_masks(v)) {
+    Parts out;
+    for (Value m : views_.masks(v, b.bits())) out.push_back(pen_.and_(m, Word(1)));
+    return now_chunks(r, out);
+  }
+  bool done = a.exists() && b.exists() && !views_.is_scalar(v) && convert_chunks(i, a, b);
+  if (!done) lane_by_lane(i);
+}
+
+bool LaneCutter::convert_chunks(Instruction i, Type a, Type b) {
+  Op op = f_.op(i);
+  if (a.lanes() == b.lanes() && coverage_.covers(op, a, b)) return chunk_by_chunk(i, a, b), true;
+  if (a.is_integer() && b.is_integer()) return convert_whole(i, a, b);
+  return convert_float(i, a, b);
+}
+
+// Integers become twice as wide, or half, as often as it takes.
+bool LaneCutter::convert_whole(Instruction i, Type a, Type b) {
+  Op op = f_.op(i);
+  if (!masks_ || (op == Op::WidenS && !maskable(Op::LtS, a))) return false;
+  for (Type w = a; w.bits() < b.bits() && op == Op::WidenS; w = views_.mask_type(Type::integer(2 * w.bits())))
+    if (!maskable(Op::LtS, w)) return false;
+  unsigned lanes = f_.type(f_.result(i)).lanes();
+  Parts v = views_.chunks(f_.operand(i, 0));
+  while (pen_.type(v[0]).bits() < b.bits()) {
+    Type w = pen_.type(v[0]);
+    Parts upper(v.size(), f_.constant(w, 0));
+    if (op == Op::WidenS)
+      for (size_t k = 0; k < v.size(); ++k) upper[k] = mask(Op::LtS, v[k], f_.constant(w, 0));
+    v = views_.doubled(pen_, v, upper, lanes);
+  }
+  while (pen_.type(v[0]).bits() > b.bits()) v = views_.halved(pen_, v, lanes);
+  now_chunks(f_.result(i), v);
+  return true;
+}
+
+// To twice as wide lanes from the lower half, to half as wide ones from two.
+bool LaneCutter::convert_float(Instruction i, Type a, Type b) {
+  Op op = f_.op(i);
+  unsigned lanes = f_.type(f_.result(i)).lanes();
+  Parts out, in = views_.chunks(f_.operand(i, 0));
+  if (a.lanes() == 2 * b.lanes() && coverage_.of_low(op, a, b)) {
+    std::vector<uint16_t> low(b.lanes()), high(a.lanes());
+    for (unsigned k = 0; k < a.lanes(); ++k) {
+      if (k < b.lanes()) low[k] = static_cast<uint16_t>(k);
+      high[k] = static_cast<uint16_t>(k < b.lanes() ? k + b.lanes() : k);
+    }
+    if (!coverage_.shuffle(a, true, high)) return false;
+    for (Value x : in)
+      for (bool upper : {false, true}) {
+        if (out.size() * b.lanes() >= lanes) break;
+        Value from = upper ? pen_.shuffle(x, x, high) : x;
+        out.push_back(pen_.make(op, {pen_.shuffle(from, from, low)}, b));
+      }
+    return now_chunks(f_.result(i), out), true;
+  }
+  if (2 * a.lanes() != b.lanes() || !coverage_.joined(op, a, b)) return false;
+  std::vector<uint16_t> all(b.lanes());
+  for (unsigned k = 0; k < b.lanes(); ++k) all[k] = static_cast<uint16_t>(k);
+  for (size_t k = 0; k < in.size(); k += 2) {
+    Type half = b.with_lanes(a.lanes());
+    Value x = pen_.make(op, {in[k]}, half), y = pen_.make(op, {in[std::min(k + 1, in.size() - 1)]}, half);
+    out.push_back(pen_.shuffle(x, y, all));
+  }
+  return now_chunks(f_.result(i), out), true;
+}
+
+// ---- bits -------------------------------------------------------------------------------------------------
+
+void LaneCutter::bits(Instruction i) {
+  Value from = f_.operand(i, 0), to = f_.result(i);
+  Type a = f_.type(from), b = f_.type(to);
+  if (bits_by_chunks(i, a, b)) return;
+  // Each target lane is put together from the source lanes it meets.
+  Parts in = a.has_lanes() ? views_.scalars(from) : Parts{from}, out;
+  for (Value& v : in)
+    if (a.is_float()) v = pen_.bits(v, Type::integer(a.bits()));
+  for (unsigned k = 0; k < b.lanes(); ++k) out.push_back(gathered(in, a.bits(), k * b.bits(), b));
+  now_scalars(to, out);
+}
+
+// Registers hand their bits on; scalars come and go by way of words.
+bool LaneCutter::bits_by_chunks(Instruction i, Type a, Type b) {
+  Value from = f_.operand(i, 0), r = f_.result(i);
+  Type x = views_.whole(a), y = views_.whole(b), words = views_.mask_type(i64);
+  if (a.is_bool() || b.is_bool() || !words.exists()) return false;
+  Parts out;
+  if (a.has_lanes() && b.has_lanes()) {
+    if (!x.exists() || !y.exists() || views_.is_scalar(from)) return false;
+    for (Value v : views_.chunks(from)) out.push_back(views_.bits(pen_, v, y));
+    return now_chunks(r, out), true;
+  }
+  if (b.has_lanes()) {
+    if (!y.exists() || b.total_bits() > words.total_bits()) return false;
+    Value v = a.is_float() ? pen_.bits(from, Type::integer(a.bits())) : from;
+    Parts parts{pen_.resized(v, i64)};
+    if (a.bits() > 64) parts.push_back(pen_.narrow(pen_.shr_u(v, 64), i64));
+    return now_chunks(r, {views_.bits(pen_, views_.put_together(pen_, words, parts), y)}), true;
+  }
+  if (!x.exists() || views_.is_scalar(from) || a.total_bits() > words.total_bits()) return false;
+  Value all = views_.bits(pen_, views_.chunks(from)[0], words), v = views_.lane(pen_, all, 0);
+  Type whole = Type::integer(b.bits());
+  if (b.bits() > 64) {
+    v = pen_.or_(pen_.shl(pen_.widen_u(views_.lane(pen_, all, 1), i128), 64), pen_.widen_u(v, i128));
+    v = pen_.narrow(v, whole);
+  } else {
+    v = pen_.narrow(v, whole);
+  }
+  return replaced(r, pen_.bits(v, b)), true;
+}
+
+Value LaneCutter::gathered(const Parts& in, unsigned width, unsigned start, Type to) {
+  Type whole = to.is_float() ? Type::integer(to.bits()) : to.element();
+  Value sum;
+  for (unsigned k = start / width; k * width < start + to.bits(); ++k) {
+    Value v = in[k];
+    bool is_bool = f_.type(v).is_bool();
+    unsigned low = std::max(start, k * width) - k * width;  // the first bit of this lane that is wanted
+    unsigned at = k * width + low - start;                  // and where it goes
+    if (whole.is_bool()) {
+      if (is_bool) return v;
+      return pen_.ne(pen_.and_(pen_.shr_u(v, low), Word(1)), Word(0));
+    }
+    if (!is_bool && low) v = pen_.shr_u(v, low);
+    v = is_bool ? pen_.widen_u(v, whole) : pen_.resized(v, whole);
+    if (at) v = pen_.shl(v, at);
+    sum = sum.exists() ? pen_.or_(sum, v) : v;
+  }
+  return to.is_float() ? pen_.bits(sum, to.element()) : sum;
+}
+
+}  // namespace porphyry::machine
