@@ -17,7 +17,7 @@ std::vector<Type> types() {
   std::vector<Type> out = {Type::f32(), Type::f64()};
   for (unsigned bits : {2, 7, 8, 13, 16, 24, 32, 33, 63, 64, 65, 100, 128})
     out.push_back(Type::integer(bits));
-  for (unsigned lanes : {3, 4, 16})
+  for (unsigned lanes : {2, 3, 4, 17})
     for (Type t : {Type::integer(8), Type::integer(16), Type::integer(32), Type::integer(64), Type::f32(),
                    Type::f64()})
       out.push_back(t.with_lanes(lanes));

@@ -81,6 +81,12 @@ Type Maker::any_integer(bool scalar) {
 }
 
 Type Maker::fresh_type() {
+  if (options_.lanes && chance(options_.lanes)) {
+    static const Type elements[] = {Type::integer(8),  Type::integer(16), Type::integer(32), Type::integer(64),
+                                    Type::f32(),       Type::f64(),       Type::boolean()};
+    static const unsigned counts[] = {2, 3, 4, 4, 5, 8, 16, 17};
+    return elements[below(std::size(elements))].with_lanes(counts[below(std::size(counts))]);
+  }
   Type t;
   switch (below(9)) {
     case 0: t = Type::boolean(); break;

@@ -20,6 +20,7 @@ struct SampleOptions {
   unsigned statements = 14;  // at most, in a row; control flow nests three deep
   // Always little-endian with pointers of 64 bits, as the processors that run them want it.
   bool native_layout = false;
+  unsigned lanes = 0;  // so many of a hundred new types have lanes of the widths that registers are made for
 };
 
 struct Sample {

@@ -9,17 +9,17 @@ namespace {
 
 const Type i64 = Type::integer(64), i128 = Type::integer(128);
 
-// a OP b is b MIRRORED a; not (a OP b) is a OPPOSITE b, floats but for eq and ne excepted.
+// a OP b is b MIRRORED a; not (a OP b) is a OPPOSITE b.
 struct Relatives {
   Op op, mirrored, opposite;
 };
-constexpr Relatives relatives[] = {{Op::Eq, Op::Eq, Op::Ne},    {Op::Ne, Op::Ne, Op::Eq},
-                                   {Op::LtS, Op::GtS, Op::GeS}, {Op::LeS, Op::GeS, Op::GtS},
-                                   {Op::GtS, Op::LtS, Op::LeS}, {Op::GeS, Op::LeS, Op::LtS},
-                                   {Op::LtU, Op::GtU, Op::GeU}, {Op::LeU, Op::GeU, Op::GtU},
-                                   {Op::GtU, Op::LtU, Op::LeU}, {Op::GeU, Op::LeU, Op::LtU}};
+constexpr Relatives relatives[] = {
+    {Op::Eq, Op::Eq, Op::Ne},    {Op::Ne, Op::Ne, Op::Eq},    {Op::LtS, Op::GtS, Op::GeS}, {Op::LeS, Op::GeS, Op::GtS},
+    {Op::GtS, Op::LtS, Op::LeS}, {Op::GeS, Op::LeS, Op::LtS}, {Op::LtU, Op::GtU, Op::GeU}, {Op::LeU, Op::GeU, Op::GtU},
+    {Op::GtU, Op::LtU, Op::LeU}, {Op::GeU, Op::LeU, Op::LtU},
+    // Of floats these are all false where one is no number: none is another's opposite.
+    {Op::Lt, Op::Gt, Op::Lt},    {Op::Gt, Op::Lt, Op::Gt},    {Op::Le, Op::Ge, Op::Le},    {Op::Ge, Op::Le, Op::Ge}};
 
-// `lt` of floats and `lt.s` are one operation each; Unordered has no relatives.
 const Relatives* relatives_of(Op op) {
   for (const Relatives& r : relatives)
     if (r.op == op) return &r;
@@ -118,8 +118,15 @@ void LaneCutter::logic(Instruction i) {
 // Bits of a where the mask is set, of b where it is not.
 Value LaneCutter::chosen(Value mask, Value a, Value b) {
   Type t = pen_.type(a), m = pen_.type(mask);
+  if (Instruction d = f_.definition(mask); d.exists() && f_.op(d) == Op::Not) {
+    mask = f_.operand(d, 0);
+    std::swap(a, b);
+  }
   a = views_.bits(pen_, a, m), b = views_.bits(pen_, b, m);
+  auto is_zero = [&](Value v) { return f_.is_constant(v) && f_.is_uniform(v) && f_.constant_bits(v) == 0; };
+  if (is_zero(b)) return views_.bits(pen_, pen_.and_(a, mask), t);
   Value rest = pen_.make(Op::Not, {mask});
+  if (is_zero(a)) return views_.bits(pen_, pen_.and_(rest, b), t);
   return views_.bits(pen_, pen_.or_(pen_.and_(a, mask), pen_.and_(rest, b)), t);
 }
 
@@ -152,9 +159,7 @@ bool LaneCutter::maskable(Op op, Type w) const {
   const Relatives* r = relatives_of(op);
   if (!r) return false;
   if (coverage_.mask(r->mirrored, w)) return true;
-  bool negated = w.is_float() ? op == Op::Ne || op == Op::Eq : true;
-  if (negated && (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w)))
-    return true;
+  if (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w)) return true;
   return signed_op(op) != op && maskable(signed_op(op), w);
 }
 
@@ -263,8 +268,7 @@ bool LaneCutter::shift(Instruction i, Type w) {
   for (Value x : views_.chunks(amount))
     if (f_.definition(x) != d) return false;
   if (rotates || !d.exists() || f_.op(d) != Op::Splat || !coverage_.by_splat(op, w)) return false;
-  Value n = pen_.and_(f_.operand(d, 0), Word(w.bits() - 1));
-  for (Value x : v) out.push_back(pen_.make(op, {x, pen_.convert(Op::Splat, w, n)}));
+  for (Value x : v) out.push_back(pen_.make(op, {x, pen_.convert(Op::Splat, w, f_.operand(d, 0))}));
   return now_chunks(f_.result(i), out), true;
 }
 
@@ -388,12 +392,16 @@ bool LaneCutter::bits_by_chunks(Instruction i, Type a, Type b) {
   }
   if (b.has_lanes()) {
     if (!y.exists() || b.total_bits() > words.total_bits()) return false;
+    Type carried = a.is_float() ? views_.whole(a) : Type();
+    if (carried.exists()) return now_chunks(r, {views_.bits(pen_, pen_.convert(Op::Splat, carried, from), y)}), true;
     Value v = a.is_float() ? pen_.bits(from, Type::integer(a.bits())) : from;
     Parts parts{pen_.resized(v, i64)};
     if (a.bits() > 64) parts.push_back(pen_.narrow(pen_.shr_u(v, 64), i64));
     return now_chunks(r, {views_.bits(pen_, views_.put_together(pen_, words, parts), y)}), true;
   }
   if (!x.exists() || views_.is_scalar(from) || a.total_bits() > words.total_bits()) return false;
+  if (Type carried = b.is_float() ? views_.whole(b) : Type(); carried.exists())
+    return replaced(r, views_.lane(pen_, views_.bits(pen_, views_.chunks(from)[0], carried), 0)), true;
   Value all = views_.bits(pen_, views_.chunks(from)[0], words), v = views_.lane(pen_, all, 0);
   Type whole = Type::integer(b.bits());
   if (b.bits() > 64) {
@@ -408,7 +416,7 @@ bool LaneCutter::bits_by_chunks(Instruction i, Type a, Type b) {
 Value LaneCutter::gathered(const Parts& in, unsigned width, unsigned start, Type to) {
   Type whole = to.is_float() ? Type::integer(to.bits()) : to.element();
   Value sum;
-  for (unsigned k = start / width; k * width < start + to.bits(); ++k) {
+  for (unsigned k = start / width; k * width < start + to.bits() && k < in.size(); ++k) {
     Value v = in[k];
     bool is_bool = f_.type(v).is_bool();
     unsigned low = std::max(start, k * width) - k * width;  // the first bit of this lane that is wanted

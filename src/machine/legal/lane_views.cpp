@@ -204,6 +204,18 @@ Value LaneViews::put(TidyPen& pen, Value chunk, unsigned k, Value scalar) const 
   return pen.write(Op::Put, {chunk, pen.number(Type::integer(64), k), scalar});
 }
 
+Value LaneViews::bits(TidyPen& pen, Value v, Type to) const {
+  Type from = pen.type(v);
+  if (from == to) return v;
+  if (!f_.is_constant(v)) return pen.convert(Op::Bits, to, v);
+  Word all = 0;
+  for (unsigned k = 0; k < from.lanes(); ++k) all |= f_.constant_word(v, k) << (k * from.bits());
+  std::vector<uint64_t> words;
+  for (unsigned k = 0; k < to.lanes(); ++k)
+    words.push_back(static_cast<uint64_t>(all >> (k * to.bits()) & mask_of(to.bits())));
+  return f_.constant_lanes(to, words);
+}
+
 Value LaneViews::flag(TidyPen& pen, Value b, Type lane) const { return pen.neg(pen.widen_u(b, lane)); }
 
 Parts LaneViews::doubled(TidyPen& pen, const Parts& from, const Parts& upper, unsigned lanes) const {

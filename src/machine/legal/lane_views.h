@@ -45,9 +45,7 @@ class LaneViews {
   Value lane(TidyPen& pen, Value chunk, unsigned k) const;
   Value put(TidyPen& pen, Value chunk, unsigned k, Value scalar) const;
   Value flag(TidyPen& pen, Value b, Type lane) const;  // all bits of an integer
-  Value bits(TidyPen& pen, Value v, Type to) const {
-    return pen.type(v) == to ? v : pen.convert(Op::Bits, to, v);
-  }
+  Value bits(TidyPen& pen, Value v, Type to) const;  // of at most 128
   // Twice or half as wide masks; for any integers, widened with zeros (`upper`: zeros) or signs (`upper`:
   // what lies above each lane) and narrowed to the low bits.
   Parts doubled(TidyPen& pen, const Parts& chunks, const Parts& upper, unsigned lanes) const;

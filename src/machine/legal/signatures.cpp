@@ -18,7 +18,7 @@ class Porter {
     auto parts = parts_passed(t, as_result);
     if (parts.empty()) return memory_words(v);
     if (parts.size() == 1 && parts[0] == t) return {v};
-    if (t.has_lanes() && parts[0].has_lanes() && t.total_bits() == parts[0].total_bits())
+    if (t.has_lanes() && (parts[0].has_lanes() || parts[0].is_float()) && t.total_bits() == parts[0].total_bits())
       return {pen_.convert(Op::Bits, parts[0], v)};
     if (t.has_lanes()) {
       v = pen_.convert(Op::Bits, Type::integer(t.total_bits()), v);
@@ -33,7 +33,7 @@ class Porter {
     if (types.empty()) return from_memory_words(t, parts);
     if (types.size() == 1 && types[0] == t) return parts[0];
     if (!t.has_lanes()) return from_words(t, parts);
-    if (types[0].has_lanes() && t.total_bits() == types[0].total_bits())
+    if ((types[0].has_lanes() || types[0].is_float()) && t.total_bits() == types[0].total_bits())
       return pen_.convert(Op::Bits, t, parts[0]);
     Type whole = Type::integer(t.total_bits());
     Value v;
