@@ -101,14 +101,15 @@ Stages compile(const std::string& text) {
   machine::RuleIndex rules(target, target.usual_features);
   auto clock = [] { return std::chrono::steady_clock::now(); };
   auto since = [&](auto start) { return std::chrono::duration<double>(clock() - start).count(); };
-  Scratch scratch;
+  machine::LowerMemory memory;
   for (size_t k = 0; k < legal->symbol_count(); ++k) {
     if (!legal->is_function(Symbol(k))) continue;
     auto start = clock();
-    scratch.reset();
-    auto selected = machine::select(*legal, Symbol(k), rules, &scratch);
+    memory.code.reset(), memory.work.reset();
+    auto selected = machine::select(*legal, Symbol(k), rules, &memory.code, &memory.work);
+    memory.work.reset();
     t.select += since(start), start = clock();
-    auto allocation = machine::allocate(std::move(selected->code), target);
+    auto allocation = machine::allocate(std::move(selected->code), target, memory.work);
     t.allocate += since(start), start = clock();
     machine::lay_out_frame(allocation.code, target);
     lowered.functions.push_back(machine::emit(allocation.code, target));

@@ -74,8 +74,7 @@ void* LazyCode::compile(size_t symbol) {
   std::lock_guard guard(lock_);
   if (code_of_[symbol]) return code_of_[symbol];  // another thread was faster
   legalizer_->function(Symbol(symbol));
-  scratch_.reset();
-  auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, options_, &scratch_);
+  auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, options_, memory_);
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
   size_t before = places_.size() * 64 % page, pool = f ? jit::rounded(f->bytes.size(), 16) : 0;

@@ -48,7 +48,7 @@ class LazyCode {
   machine::Coverage coverage_;
   machine::RuleIndex rules_;
   std::unique_ptr<machine::Legalizer> legalizer_;
-  Scratch scratch_;
+  machine::LowerMemory memory_;
   std::mutex lock_;  // of all but the words
   size_t entries_, entry_size_ = 0, asking_bytes_ = 0, reserve_ = 0, used_ = 0;
   uint64_t* words_ =

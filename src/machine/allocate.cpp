@@ -27,24 +27,29 @@ void settle(Code& f, const Scan& scan) {
 
 }  // namespace
 
-Allocation allocate(Code before, const Target& target) {
+Allocation allocate(Code before, const Target& target, Scratch& work) {
   Allocation out(std::move(before));
   remember(out);
   Pieces pieces(out.code.memory());
   pieces.of.resize(out.code.virtuals.size());
-  for (;;) {
+  for (;; work.reset()) {
     ++out.rounds;
-    Scan scan(out.code, target, pieces);
+    Scan scan(out.code, target, pieces, &work);
     scan.run();
     if (!scan.any_to_split()) {
       settle(out.code, scan);
-      if (out.rounds > 1) tidy_slots(out, target, pieces);
+      if (out.rounds > 1) tidy_slots(out, target, pieces, &work);
       return out;
     }
     auto evictions = scan.evictions();
     out.evictions.insert(out.evictions.end(), evictions.begin(), evictions.end());
-    split_ranges(out, target, scan, pieces);
+    split_ranges(out, target, scan, pieces, &work);
   }
+}
+
+Allocation allocate(Code before, const Target& target) {
+  Scratch work;
+  return allocate(std::move(before), target, work);
 }
 
 }  // namespace porphyry::machine

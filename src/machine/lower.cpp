@@ -1,6 +1,5 @@
 #include "porphyry/machine/lower.h"
 
-#include "porphyry/base/scratch.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/schedule.h"
@@ -9,14 +8,16 @@
 namespace porphyry::machine {
 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        const LowerOptions& options, std::pmr::memory_resource* memory) {
+                                        const LowerOptions& options, LowerMemory& memory) {
   const Target& target = rules.target();
-  auto selected = select(legal, function, rules, memory);
+  memory.code.reset(), memory.work.reset();
+  auto selected = select(legal, function, rules, &memory.code, &memory.work);
+  memory.work.reset();
   if (!selected) return selected.why();
-  if (options.schedule) schedule(selected->code, legal.function(function), target);
+  if (options.schedule) schedule(selected->code, legal.function(function), target, &memory.work);
   Code before;
   if (options.check_allocation) before = selected->code;
-  Allocation allocation = allocate(std::move(selected->code), target);
+  Allocation allocation = allocate(std::move(selected->code), target, memory.work);
   if (options.check_allocation) {
     Diagnostics wrong = check_allocation(before, allocation, target);
     if (!wrong.empty()) return wrong;
@@ -54,14 +55,13 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   RuleIndex rules(target, features);
   LoweredModule out = begin_lowering(module, false);
   Legalizer legalizer(*out.legal, target, coverage);
-  Scratch scratch;
+  LowerMemory memory;
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     // One body at a time is copied, while it is looked at.
     if (k < module.symbol_count()) out.legal->set_body(Symbol(k), module.function(Symbol(k)));
     legalizer.function(Symbol(k));
-    scratch.reset();
-    auto compiled = lower_function(*out.legal, Symbol(k), rules, options, &scratch);
+    auto compiled = lower_function(*out.legal, Symbol(k), rules, options, memory);
     if (compiled)
       out.functions.push_back(std::move(*compiled));
     else

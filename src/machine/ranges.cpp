@@ -12,7 +12,7 @@ struct Event {
   uint32_t position;
   uint32_t block;
   uint32_t next;
-  bool write;
+  bool is_write() const { return position & 1; }
 };
 
 // Sorted segments that touch or overlap become one.
@@ -29,15 +29,15 @@ void join_neighbours(Segments& list) {
 
 class RangeBuilder {
  public:
-  RangeBuilder(const Code& f, const Target& target)
-      : out_(f),
+  RangeBuilder(const Code& f, const Target& target, std::pmr::memory_resource* work)
+      : out_(f, work),
         f_(f),
         target_(target),
-        events_(f.memory()),
-        ends_(f.virtuals.size(), f.memory()),
-        stamps_(f.blocks.size(), 0, f.memory()),
-        work_(f.memory()),
-        range_(f.memory()) {
+        events_(work),
+        ends_(f.virtuals.size(), work),
+        stamps_(f.blocks.size(), 0, work),
+        work_(work),
+        range_(work) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
     events_.reserve(3 * f.code.size());
@@ -64,7 +64,7 @@ class RangeBuilder {
         each_register(f_, i, [&](Register r, bool read, bool) {
           if (!read) return;
           if (is_virtual(r))
-            event(r, 2 * k, b, false);
+            event(r, 2 * k, b);
           else
             physical_read(r, 2 * k);
         });
@@ -73,7 +73,7 @@ class RangeBuilder {
         each_register(f_, i, [&](Register r, bool, bool written) {
           if (!written) return;
           if (is_virtual(r))
-            event(r, 2 * k + 1, b, true);
+            event(r, 2 * k + 1, b);
           else
             physical_write(r, 2 * k + 1);
         });
@@ -83,9 +83,9 @@ class RangeBuilder {
     }
   }
 
-  void event(Register r, uint32_t position, uint32_t block, bool write) {
+  void event(Register r, uint32_t position, uint32_t block) {
     auto row = static_cast<uint32_t>(events_.size());
-    events_.push_back({position, block, none, write});
+    events_.push_back({position, block, none});
     Ends& ends = ends_[r - first_virtual];
     (ends.first == none ? ends.first : events_[ends.last].next) = row;
     ends.last = row;
@@ -112,11 +112,11 @@ class RangeBuilder {
     work_.clear(), range_.clear();
     for (uint32_t k = ends_[v].first; k != none;) {
       uint32_t block = events_[k].block, open = start(block), last = 0;
-      bool is_open = !events_[k].write;
+      bool is_open = !events_[k].is_write();
       if (is_open) live_in(block);
       for (; k != none && events_[k].block == block; k = events_[k].next) {
         const Event& e = events_[k];
-        if (e.write) {
+        if (e.is_write()) {
           // A write right after a read of the same instruction goes on with the segment.
           if (is_open && last > open) {
             if (last == e.position) {
@@ -184,17 +184,20 @@ class RangeBuilder {
 
 }  // namespace
 
-Predecessors::Predecessors(const Code& f) : first_(f.blocks.size() + 1, f.memory()), sources_(f.memory()) {
+Predecessors::Predecessors(const Code& f, std::pmr::memory_resource* work)
+    : first_(f.blocks.size() + 1, work), sources_(work) {
   for (const CodeBlock& b : f.blocks)
     for (uint32_t s : b.successors) ++first_[s + 1];
   for (size_t b = 1; b < first_.size(); ++b) first_[b] += first_[b - 1];
   sources_.resize(first_.back());
-  std::pmr::vector<uint32_t> next(first_, f.memory());
+  std::pmr::vector<uint32_t> next(first_, work);
   for (uint32_t b = 0; b < f.blocks.size(); ++b)
     for (uint32_t s : f.blocks[b].successors) sources_[next[s]++] = b;
 }
 
-LiveRanges live_ranges(const Code& f, const Target& target) { return RangeBuilder(f, target).run(); }
+LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_resource* work) {
+  return RangeBuilder(f, target, work).run();
+}
 
 bool covers(const Segments& s, uint32_t position) {
   auto after = std::upper_bound(s.begin(), s.end(), position,

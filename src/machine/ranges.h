@@ -16,7 +16,7 @@ using Segments = std::pmr::vector<Segment>;
 // The blocks from which control comes to one.
 class Predecessors {
  public:
-  explicit Predecessors(const Code& f);
+  Predecessors(const Code& f, std::pmr::memory_resource* work);
   std::span<const uint32_t> of(uint32_t block) const {
     return {sources_.data() + first_[block], first_[block + 1] - first_[block]};
   }
@@ -26,16 +26,16 @@ class Predecessors {
 };
 
 struct LiveRanges {
-  explicit LiveRanges(const Code& f)
-      : virtuals(f.memory()), blocked(first_virtual, f.memory()), weights(f.memory()), predecessors(f) {}
+  LiveRanges(const Code& f, std::pmr::memory_resource* work)
+      : virtuals(work), blocked(first_virtual, work), weights(work), predecessors(f, work) {}
   std::pmr::vector<Segments> virtuals;  // by register number minus first_virtual
   std::pmr::vector<Segments> blocked;   // by physical register: where the code itself uses it; not of flags
   std::pmr::vector<float> weights;      // uses and writes by how often they run
   Predecessors predecessors;
 };
 
-// Near-linear in the code and the segments that come out, which lie in the code's memory.
-LiveRanges live_ranges(const Code& f, const Target& target);
+// Near-linear in the code and the segments that come out. All of it lies in `work`.
+LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_resource* work);
 
 bool covers(const Segments& s, uint32_t position);
 bool meet(const Segments& a, const Segments& b);

@@ -31,10 +31,22 @@ Type typed(const PatternNode& n) {
   return by_nothing(n.op) ? Type() : by_result(n.op) ? n.result : n.operand;
 }
 
+bool out_is_read(const Target& target, const RuleStep& step) {
+  if (step.form == copy_form) return false;
+  for (size_t k = 0; k < target.form(step.form).operands.size(); ++k)
+    if (step.out[k].kind != SourceKind::None && step.in[k].kind != SourceKind::None) return true;
+  return false;
+}
+
 RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
   RuleIndex::Facts out;
   auto bit = [](int8_t variable) { return static_cast<uint16_t>(variable < 0 ? 0 : 1u << variable); };
-  for (const RuleStep& step : rule.steps)
+  for (const RuleStep& step : rule.steps) {
+    size_t count = step.form == copy_form ? 2 : target.form(step.form).operands.size();
+    bool ties = out_is_read(target, step);
+    out.lines = static_cast<uint8_t>(out.lines + (ties ? 2 : 1));
+    out.operands = static_cast<uint8_t>(out.operands + count + (ties ? 2 : 0));
+    out.temporaries = static_cast<uint8_t>(out.temporaries + 1);
     for (size_t k = 0; k < std::size(step.in); ++k) {
       const RuleSource& s = step.in[k];
       if (s.kind == SourceKind::Variable || s.kind == SourceKind::Built) out.in_register |= bit(s.variable);
@@ -44,6 +56,7 @@ RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
         out.overwritten |= bit(s.variable);
       if (operand && s.kind == SourceKind::Memory) out.aligned |= target.form(step.form).operands[k].aligned;
     }
+  }
   return out;
 }
 

@@ -6,18 +6,19 @@
 
 namespace porphyry::machine {
 
-Scan::Scan(const Code& f, const Target& target, const Pieces& pieces)
+Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
     : f_(f),
+      work_(work),
       target_(target),
       pieces_(pieces),
-      ranges_(live_ranges(f, target)),
-      parent_(f.virtuals.size(), f.memory()),
-      hints_(f.virtuals.size(), f.memory()),
-      friends_(f.virtuals.size(), f.memory()),
-      place_(f.virtuals.size(), no_register, f.memory()),
-      split_(f.virtuals.size(), f.memory()),
-      held_(first_virtual, f.memory()),
-      evictions_(f.memory()) {
+      ranges_(live_ranges(f, target, work)),
+      parent_(f.virtuals.size(), work),
+      hints_(f.virtuals.size(), work),
+      friends_(f.virtuals.size(), work),
+      place_(f.virtuals.size(), no_register, work),
+      split_(f.virtuals.size(), work),
+      held_(first_virtual, work),
+      evictions_(work) {
   for (uint32_t v = 0; v < parent_.size(); ++v) parent_[v] = v;
 }
 
@@ -27,7 +28,7 @@ void Scan::run() {
   struct Start {
     uint32_t at, v;
   };
-  std::pmr::vector<Start> order(f_.memory());
+  std::pmr::vector<Start> order(work_);
   order.reserve(parent_.size());
   for (uint32_t v = 0; v < parent_.size(); ++v)
     if (parent_[v] == v && !ranges_.virtuals[v].empty()) order.push_back({first(v), v});
@@ -48,7 +49,7 @@ void Scan::coalesce() {
     float frequency;
     uint32_t to, from;
   };
-  std::pmr::vector<Copy> copies(f_.memory());
+  std::pmr::vector<Copy> copies(work_);
   for (const CodeBlock& b : f_.blocks)
     for (uint32_t k = b.first; k < b.first + b.count; ++k) {
       const CodeLine& i = f_.code[k];

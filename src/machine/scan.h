@@ -10,7 +10,7 @@ namespace porphyry::machine {
 
 class Scan {
  public:
-  Scan(const Code& f, const Target& target, const Pieces& pieces);
+  Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work);
   void run();
 
   // Registers that coalesced are one, known by its root.
@@ -44,6 +44,7 @@ class Scan {
   void evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why);
 
   const Code& f_;
+  std::pmr::memory_resource* work_;
   const Target& target_;
   const Pieces& pieces_;
   LiveRanges ranges_;

@@ -24,16 +24,16 @@ struct Edge {
 
 class BlockScheduler {
  public:
-  BlockScheduler(Code& f, const Function& ir, const Target& target)
+  BlockScheduler(Code& f, const Function& ir, const Target& target, std::pmr::memory_resource* work)
       : f_(f),
         ir_(ir),
         target_(target),
-        nodes_(f.memory()),
-        edges_(f.memory()),
-        lines_(f.memory()),
-        loads_(f.memory()),
-        readers_(f.memory()),
-        last_(first_virtual + f.virtuals.size(), {}, f.memory()) {}
+        nodes_(work),
+        edges_(work),
+        lines_(work),
+        loads_(work),
+        readers_(work),
+        last_(first_virtual + f.virtuals.size(), {}, work) {}
 
   // Calls cut a block into stretches; the jumps at its end are no part of the last one.
   void run(const CodeBlock& b) {
@@ -188,7 +188,7 @@ class BlockScheduler {
   // Cycle by cycle: of what is ready and not too far ahead, the one that most hangs on.
   void place(uint32_t from) {
     lines_.clear();
-    std::pmr::vector<bool> placed(nodes_.size(), false, f_.memory());
+    std::pmr::vector<bool> placed(nodes_.size(), false, nodes_.get_allocator());
     uint32_t cycle = 0, oldest = 0;
     while (oldest < nodes_.size()) {
       uint32_t n = oldest;  // it waits for nothing: all before it are placed
@@ -227,8 +227,8 @@ class BlockScheduler {
 
 }  // namespace
 
-void schedule(Code& code, const Function& function, const Target& target) {
-  BlockScheduler scheduler(code, function, target);
+void schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work) {
+  BlockScheduler scheduler(code, function, target, work);
   for (const CodeBlock& b : code.blocks) scheduler.run(b);
 }
 

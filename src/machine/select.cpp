@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "porphyry/base/scratch.h"
 #include "porphyry/text/writer.h"
 #include "reuse_flags.h"
 #include "selector.h"
@@ -9,39 +10,34 @@
 namespace porphyry::machine {
 
 Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
-                   std::pmr::memory_resource* memory)
+                   std::pmr::memory_resource* memory, std::pmr::memory_resource* work)
     : module_(module),
       f_(module.function(symbol)),
       rules_(rules),
       target_(rules.target()),
-      memory_(memory),
-      dominators_(f_, memory),
-      loops_(f_, dominators_, memory),
-      frequencies_(f_, dominators_, loops_, memory),
-      matcher_(f_, rules, memory),
-      needed_(f_.value_limit(), memory),
-      registers_(f_.value_limit(), memory, no_register),
-      slots_(f_.instruction_limit(), memory, no_slot),
-      block_numbers_(f_.block_limit(), memory),
+      memory_(work),
+      dominators_(f_, work),
+      loops_(f_, dominators_, work),
+      frequencies_(f_, dominators_, loops_, work),
+      matcher_(f_, rules, work),
+      needed_(f_.value_limit(), work),
+      registers_(f_.value_limit(), work, no_register),
+      slots_(f_.instruction_limit(), work, no_slot),
+      block_numbers_(f_.block_limit(), work),
       layout_(memory),
-      loop_numbers_(f_.block_limit(), memory, no_loop),
-      constants_(f_.value_limit(), memory),
-      pooled_(f_.value_limit(), memory),
-      pooled_literals_(memory),
-      early_constants_(memory),
-      moves_(memory),
-      constant_moves_(memory),
-      rows_(memory),
-      ready_(memory),
-      done_(memory),
+      loop_numbers_(f_.block_limit(), work, no_loop),
+      constants_(f_.value_limit(), work),
+      pooled_(f_.value_limit(), work),
+      pooled_literals_(work),
+      early_constants_(work),
+      moves_(work),
+      constant_moves_(work),
+      rows_(work),
+      ready_(work),
+      done_(work),
       out_(memory) {
   out_.code.name = module.symbol_name(symbol);
-  size_t instructions = f_.instruction_limit();
-  out_.rules.resize(instructions);
-  code().code.reserve(2 * instructions + 16);
-  code().operands.reserve(4 * instructions + 32);
-  code().virtuals.reserve(2 * f_.value_limit() + 16);
-  code().blocks.reserve(f_.block_limit());
+  out_.rules.resize(f_.instruction_limit());
 }
 
 Result<Selected> Selector::run() {
@@ -49,11 +45,27 @@ Result<Selected> Selector::run() {
   for (Block b : order) matcher_.visit(b);
   for (size_t k = order.size(); k-- > 0;) mark_needed(order[k]);
   if (!problems_.empty()) return std::move(problems_);
+  make_room();
   number_blocks();
   number_loops();
   for (Block b : layout_) block(b);
   if (!problems_.empty()) return std::move(problems_);
   return std::move(out_);
+}
+
+// Room for what the rules will write, and a little for copies between blocks.
+void Selector::make_room() {
+  size_t lines = 16, operands = 32, temporaries = 16;
+  for (uint16_t row : out_.rules) {
+    if (row == 0) continue;
+    const RuleIndex::Facts& facts = rules_.facts(row - 1u);
+    lines += facts.lines, operands += facts.operands, temporaries += facts.temporaries;
+  }
+  size_t between = f_.block_limit() * 2 + f_.parameters().size();
+  code().code.reserve(lines + between);
+  code().operands.reserve(operands + 2 * between);
+  code().virtuals.reserve(temporaries + f_.value_limit() + f_.block_limit());
+  code().blocks.reserve(f_.block_limit());
 }
 
 void Selector::complain(Instruction i, const std::string& message) {
@@ -187,10 +199,15 @@ CodeOperand Selector::memory_operand(int64_t row, bool written) {
 }
 
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
-                        std::pmr::memory_resource* memory) {
-  auto selected = Selector(module, function, rules, memory).run();
+                        std::pmr::memory_resource* memory, std::pmr::memory_resource* work) {
+  auto selected = Selector(module, function, rules, memory, work).run();
   if (selected) reuse_flags(selected->code, rules.target());
   return selected;
+}
+
+Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules) {
+  Scratch work;
+  return select(module, function, rules, std::pmr::get_default_resource(), &work);
 }
 
 }  // namespace porphyry::machine

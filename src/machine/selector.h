@@ -13,7 +13,8 @@ namespace porphyry::machine {
 
 class Selector {
  public:
-  Selector(const Module& module, Symbol symbol, const RuleIndex& rules, std::pmr::memory_resource* memory);
+  Selector(const Module& module, Symbol symbol, const RuleIndex& rules, std::pmr::memory_resource* memory,
+           std::pmr::memory_resource* work);
   Result<Selected> run();
 
  private:
@@ -32,6 +33,7 @@ class Selector {
   void need_address(Instruction access);
   bool in_register(const Match& m, size_t variable) const;
   void mark_needed(Block b);
+  void make_room();
 
   // select_code.cpp: addresses, writing machine code
 

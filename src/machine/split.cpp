@@ -10,17 +10,19 @@ constexpr uint32_t run_gap = 16;  // instructions between uses that still belong
 
 class RangeSplitter {
  public:
-  RangeSplitter(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces)
+  RangeSplitter(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
+                std::pmr::memory_resource* work)
       : out_(out),
+        work_(work),
         f_(out.code),
         target_(target),
         scan_(scan),
         pieces_(pieces),
         count_(f_.virtuals.size()),
-        starts_(f_.memory()),
-        runs_(count_, f_.memory()),
-        loop_pieces_(f_.memory()),
-        edges_(f_.memory()) {
+        starts_(work),
+        runs_(count_, work),
+        loop_pieces_(work),
+        edges_(work) {
     starts_.reserve(f_.blocks.size());
     for (const CodeBlock& b : f_.blocks) starts_.push_back(b.first);
   }
@@ -31,9 +33,8 @@ class RangeSplitter {
       find_loop_pieces();
       bound_loop_pieces();
     }
-    CodeRows<CodeLine> old(f_.memory());
-    old.swap(f_.code);
-    f_.code.reserve(old.size() + old.size() / 4);
+    const std::pmr::vector<CodeLine> old(f_.code.begin(), f_.code.end(), work_);
+    f_.code.clear();
     size_t edge = 0;
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
       CodeBlock& b = f_.blocks[block_];
@@ -82,8 +83,8 @@ class RangeSplitter {
 
   // Values whose one write is an instruction that reads no register are made again instead of fetched.
   void find_constants() {
-    std::pmr::vector<uint8_t> writes(count_, f_.memory());
-    std::pmr::vector<uint32_t> line(count_, f_.memory());
+    std::pmr::vector<uint8_t> writes(count_, work_);
+    std::pmr::vector<uint32_t> line(count_, work_);
     for (uint32_t k = 0; k < f_.code.size(); ++k)
       each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
         if (!written || !splits(r) || piece(r).scope != Scope::Whole) return;
@@ -164,7 +165,7 @@ class RangeSplitter {
   void bound_loop_pieces() {
     const auto& predecessors = scan_.ranges().predecessors;
     std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(
-        f_.memory());  // (loop, block that control leaves to)
+        work_);  // (loop, block that control leaves to)
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       for (uint32_t s : f_.blocks[b].successors)
         for (uint32_t l = f_.blocks[b].loop; l != no_loop && !inside(s, l); l = f_.loops[l].outer)
@@ -336,6 +337,7 @@ class RangeSplitter {
   }
 
   Allocation& out_;
+  std::pmr::memory_resource* work_;
   Code& f_;
   const Target& target_;
   const Scan& scan_;
@@ -353,8 +355,9 @@ class RangeSplitter {
 
 }  // namespace
 
-void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces) {
-  RangeSplitter(out, target, scan, pieces).run();
+void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
+                  std::pmr::memory_resource* work) {
+  RangeSplitter(out, target, scan, pieces, work).run();
 }
 
 }  // namespace porphyry::machine

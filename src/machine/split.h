@@ -8,10 +8,11 @@
 namespace porphyry::machine {
 
 // O(n log n) in the code.
-void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces);
+void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
+                  std::pmr::memory_resource* work);
 
 // Within each block: a fetch of what a register still holds becomes a copy, or nothing; a save that is
 // overwritten before anyone fetches, or that nobody ever fetches, goes. For allocated code. O(n).
-void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces);
+void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

@@ -8,12 +8,12 @@ constexpr uint32_t none = Piece::none;
 
 class SlotTidier {
  public:
-  SlotTidier(Allocation& out, const Target& target, const Pieces& pieces)
+  SlotTidier(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
       : f_(out.code),
         target_(target),
-        ours_(f_.slots.size(), f_.memory()),
-        fetches_(f_.slots.size(), f_.memory()),
-        dead_in_(f_.slots.size(), none, f_.memory()) {
+        ours_(f_.slots.size(), work),
+        fetches_(f_.slots.size(), work),
+        dead_in_(f_.slots.size(), none, work) {
     for (const Piece& p : pieces.of)
       if (p.slot != none) ours_[p.slot] = 1;
   }
@@ -97,8 +97,8 @@ class SlotTidier {
 
 }  // namespace
 
-void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces) {
-  SlotTidier(out, target, pieces).run();
+void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work) {
+  SlotTidier(out, target, pieces, work).run();
 }
 
 }  // namespace porphyry::machine

@@ -10,6 +10,7 @@
 #pragma once
 
 #include "porphyry/base/diagnostics.h"
+#include "porphyry/base/scratch.h"
 #include "porphyry/machine/code.h"
 
 namespace porphyry::machine {
@@ -37,7 +38,8 @@ struct Allocation {
   std::vector<Eviction> evictions;  // in the order in which they came about
 };
 
-// Works in the memory that the code lies in.
+// What comes out lies in the memory that the code lies in; `work` is reset after every round.
+Allocation allocate(Code before, const Target& target, Scratch& work);
 Allocation allocate(Code before, const Target& target);
 
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in

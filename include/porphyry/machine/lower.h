@@ -3,6 +3,7 @@
 
 #include <memory>
 
+#include "porphyry/base/scratch.h"
 #include "porphyry/machine/emit.h"
 #include "porphyry/machine/select.h"
 
@@ -32,10 +33,13 @@ LoweredModule begin_lowering(const Module& module, bool with_bodies = true);
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
 
-// One function of an already legalized module. All but the result lies in `memory`, which may be a Scratch
-// that is reset between functions.
+// Where functions are while they are made: the code, and what a stage needs as long as it runs.
+struct LowerMemory {
+  Scratch code, work;
+};
+
+// One function of an already legalized module. Nothing of the result lies in `memory`, which is reset first.
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        const LowerOptions& options,
-                                        std::pmr::memory_resource* memory = std::pmr::get_default_resource());
+                                        const LowerOptions& options, LowerMemory& memory);
 
 }  // namespace porphyry::machine

@@ -22,7 +22,9 @@ class RuleIndex {
   struct Facts {
     uint16_t in_register = 0;  // wanted in a register
     uint16_t overwritten = 0;  // read where the same operand is written
-    bool aligned = false;      // memory is accessed at multiples of its size only
+    // What it writes at most: instructions with copies before them, operands, registers of its own.
+    uint8_t lines = 0, operands = 0, temporaries = 0;
+    bool aligned = false;  // memory is accessed at multiples of its size only
   };
   const Facts& facts(size_t rule) const { return facts_[rule]; }
   // Rules that may cover the instruction, in no order. O(log rules + those it gives).

@@ -12,6 +12,6 @@
 namespace porphyry::machine {
 
 // `function` is what the code was selected from. O(n) but for the lists of what depends on what.
-void schedule(Code& code, const Function& function, const Target& target);
+void schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

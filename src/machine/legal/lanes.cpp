@@ -326,7 +326,8 @@ Value LaneCutter::all_in_one(Parts chunks, Op join, uint8_t permits) {
 }
 
 void cut_lanes(Module& module, Function& f, const Coverage& coverage) {
-  LaneCutter(module, f, coverage).run();
+  for (size_t k = 0; k < f.value_limit(); ++k)
+    if (f.type(Value(k)).has_lanes()) return LaneCutter(module, f, coverage).run();
 }
 
 }  // namespace porphyry::machine
