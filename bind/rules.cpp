@@ -51,6 +51,7 @@ std::optional<BoundRule> RuleReader::run() {
     v.register_class = class_of(root.type);
     // The root's own result is the first variable when it is there at all.
   }
+  size_t in_pattern = variables_.size();
   for (++k; k < entry_.body.size(); ++k) {
     WordList w = words(entry_.body[k].text);
     if (w[0] == "extra")
@@ -64,9 +65,12 @@ std::optional<BoundRule> RuleReader::run() {
     shape.register_class = static_cast<uint8_t>(std::max(v.register_class, 0));
     shape.bits = v.type.exists() ? static_cast<uint8_t>(v.type.total_bits()) : 64;
   }
-  if (variables_.size() > most_variables || out_.nodes.size() > 64)
+  if (variables_.size() > machine::most_rule_variables || in_pattern > machine::most_pattern_variables ||
+      out_.nodes.size() > 64)
     fail(entry_.header, "the rule names too much",
-         std::to_string(most_variables) + " names and 64 parts at most");
+         std::to_string(machine::most_rule_variables) + " names, " +
+             std::to_string(machine::most_pattern_variables) +
+             " of them in the pattern, and 64 parts at most");
   if (!good_) return std::nullopt;
   return std::move(out_);
 }

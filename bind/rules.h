@@ -62,8 +62,6 @@ class RuleReader {
     return false;
   }
 
-  static constexpr size_t most_variables = 10;  // what the matcher has room for
-
   Binder& binder_;
   const Entry& entry_;
   BoundRule out_;

@@ -61,7 +61,7 @@ TEST(Ranges, AreWhatDataFlowSays) {
   size_t checked = 0;
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Code f = selected_code(seed);
-    LiveRanges ranges = live_ranges(f, target());
+    LiveRanges ranges = live_ranges(f, target(), std::pmr::get_default_resource());
     auto before = live_before(f);
     for (size_t v = 0; v < f.virtuals.size(); ++v) {
       const Segments& s = ranges.virtuals[v];

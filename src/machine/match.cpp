@@ -39,8 +39,8 @@ void Matcher::visit(Block b) {
     if (f_.has_effect(i)) ++epoch;
     Best& best = best_[i];
     rules_.candidates(f_, i, [&](uint16_t r) {
-      if (best.row && target_.rules[r].cost > best.cost) return;  // it only grows
-      if (!try_rule(r, i, m)) return;
+      if (best.row && target_.rules[r].cost > best.cost) return false;  // it only grows
+      if (!try_rule(r, i, m)) return true;
       // Of two that cost the same, the one that the book has first.
       if (!best.row) {
         matches_.push_back(m);
@@ -50,6 +50,7 @@ void Matcher::visit(Block b) {
         kept = m;
         best.cost = m.cost;
       }
+      return true;
     });
   }
 }
@@ -61,7 +62,6 @@ std::optional<Match> Matcher::constant(Value v) const {
     const Rule& rule = target_.rules[r];
     if ((rule.needs & ~rules_.features()) || carrier(rule.nodes[0].result) != type) continue;
     Match m;
-    m.rule = &rule;
     m.index = r;
     m.cost = rule.cost;
     if (leaf(rule.nodes[0], v, m) && (!best || m.cost < best->cost)) best = m;
@@ -73,16 +73,16 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   const Rule& rule = target_.rules[index];
   const PatternNode& root = rule.nodes[0];
   m = {};
-  m.rule = &rule;
   m.index = index;
   m.cost = rule.cost;
   if (f_.result_count(i)) {
     if (carrier(root.result) != carrier(f_.type(f_.result(i)))) return false;
-    if (root.variable >= 0) m.values[static_cast<size_t>(root.variable)] = f_.result(i);
+    if (root.variable >= 0) m.bind(static_cast<size_t>(root.variable), f_.result(i));
   }
   if (!takes_lanes(root, i) || !children(rule, root, i, i, m)) return false;
-  for (size_t k = 0; k < rule.variables.size(); ++k)
-    if (m.values[k].exists() && static_cast<int>(k) != root.variable) m.cost += cost_of_leaf(m.values[k], i);
+  for (size_t k = 0; k < Match::most_variables; ++k)
+    if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
+      m.cost += cost_of_leaf(v, i);
   if (tied_and_shared(m)) m.cost += 3;
   return true;
 }
@@ -100,7 +100,7 @@ uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
 // Whether an operand that is overwritten has further uses, so that it has to be copied first.
 bool Matcher::tied_and_shared(const Match& m) const {
   for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
-    Value v = m.values[static_cast<size_t>(std::countr_zero(bits))];
+    Value v = m.value(static_cast<size_t>(std::countr_zero(bits)));
     if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
   }
   return false;
@@ -121,9 +121,8 @@ bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
       return false;
   }
   if (n.variable < 0) return true;
-  Value& bound = m.values[static_cast<size_t>(n.variable)];
-  if (bound.exists()) return bound == v;
-  bound = v;
+  if (Value bound = m.value(static_cast<size_t>(n.variable)); bound.exists()) return bound == v;
+  m.bind(static_cast<size_t>(n.variable), v);
   // A constant in a register is one more instruction.
   if (n.kind == NodeKind::Register && f_.is_constant(v)) m.cost += constant_cost;
   return true;
@@ -138,9 +137,9 @@ bool Matcher::same_address(Instruction a, Instruction b) const {
 }
 
 bool Matcher::memory(const PatternNode& n, Instruction access, Match& m) const {
-  Instruction& bound = m.accesses[static_cast<size_t>(n.variable)];
+  Instruction bound = m.access(static_cast<size_t>(n.variable));
   if (bound.exists()) return same_address(bound, access);
-  bound = access;
+  m.bind(static_cast<size_t>(n.variable), access);
   return true;
 }
 
@@ -161,8 +160,7 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
   if (n.op == Op::Load && f_.is_constant(v) && in_pool(f_.type(v)) && f_.type(v) == n.result) {
     const PatternNode& place = rule.nodes[static_cast<size_t>(n.children[0])];
     if (f_.constant_bits(v) == 0 && f_.is_uniform(v)) return false;  // zero is cheaper made than read
-    m.values[static_cast<size_t>(place.variable)] = v;
-    m.pooled |= static_cast<uint16_t>(1u << place.variable);
+    m.bind_pooled(static_cast<size_t>(place.variable), v);
     return true;
   }
   Instruction d = f_.definition(v);

@@ -12,16 +12,33 @@ namespace porphyry::machine {
 // The operand whose type tells rules of one operation apart.
 size_t typed_operand(Op op, size_t count);
 
-// What a pattern's variables stand for.
-struct Match {
-  static constexpr size_t most_variables = 10;
-  const Rule* rule = nullptr;
+// What a pattern's variables stand for: values in registers and constants, or the accesses whose addresses
+// they are. There is one for each instruction, so it is small.
+class Match {
+ public:
+  static constexpr size_t most_variables = most_pattern_variables;
+
   uint16_t index = 0;  // of the rule
   uint32_t cost = 0;
-  std::array<Value, most_variables> values{};          // registers and constants
-  std::array<Instruction, most_variables> accesses{};  // memory: the load, store or `at` whose address it is
-  std::array<Instruction, 3> covered{};                // inner instructions of the pattern
-  uint16_t pooled = 0;  // memory: a float constant instead, in `values`; a bit a variable
+  std::array<Instruction, 3> covered{};  // inner instructions of the pattern
+
+  // Nothing for what is an address.
+  Value value(size_t k) const { return is_access(k) ? Value() : Value(bound_[k] - 1); }
+  // The load, store or `at`; nothing for what is a value.
+  Instruction access(size_t k) const { return is_access(k) ? Instruction(bound_[k] - 1) : Instruction(); }
+  // The value is a constant to be read from the pool, in the place of an access.
+  bool is_pooled(size_t k) const { return pooled_ >> k & 1; }
+
+  void bind(size_t k, Value v) { bound_[k] = v.index + 1; }
+  void bind(size_t k, Instruction access) { bound_[k] = access.index + 1, accesses_ |= bit(k); }
+  void bind_pooled(size_t k, Value constant) { bound_[k] = constant.index + 1, pooled_ |= bit(k); }
+
+ private:
+  static uint8_t bit(size_t k) { return static_cast<uint8_t>(1u << k); }
+  bool is_access(size_t k) const { return accesses_ >> k & 1; }
+
+  uint8_t accesses_ = 0, pooled_ = 0;
+  std::array<uint32_t, most_variables> bound_{};  // plus one; 0: nothing
 };
 
 class Matcher {

@@ -40,7 +40,10 @@ bool out_is_read(const Target& target, const RuleStep& step) {
 
 RuleIndex::Facts facts_of(const Target& target, const Rule& rule) {
   RuleIndex::Facts out;
-  auto bit = [](int8_t variable) { return static_cast<uint16_t>(variable < 0 ? 0 : 1u << variable); };
+  auto bit = [](int8_t variable) {
+    return static_cast<uint16_t>(variable < 0 || variable >= int(most_pattern_variables) ? 0
+                                                                                         : 1u << variable);
+  };
   for (const RuleStep& step : rule.steps) {
     size_t count = step.form == copy_form ? 2 : target.form(step.form).operands.size();
     bool ties = out_is_read(target, step);
@@ -90,9 +93,9 @@ RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target),
     entries_.push_back({static_cast<uint16_t>(half_key(root.op, typed(root))), static_cast<uint16_t>(inner),
                         r, wanted_constants(rule)});
   }
-  std::sort(entries_.begin(), entries_.end(), [](const Entry& a, const Entry& b) {
-    return std::tuple(a.root, a.inner, a.rule) < std::tuple(b.root, b.inner, b.rule);
-  });
+  auto key = [&](const Entry& e) { return std::tuple(e.root, e.inner, target.rules[e.rule].cost, e.rule); };
+  std::sort(entries_.begin(), entries_.end(),
+            [&](const Entry& a, const Entry& b) { return key(a) < key(b); });
   first_.resize(operation_count * type_codes + 1);
   for (const Entry& e : entries_) ++first_[e.root + 1u];
   std::partial_sum(first_.begin(), first_.end(), first_.begin());

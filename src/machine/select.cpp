@@ -97,11 +97,11 @@ void Selector::mark_needed(Block b) {
       }
       out_.rules[i.index] = static_cast<uint16_t>(m->index + 1);
       for (size_t k = 0; k < Match::most_variables; ++k) {
-        if (m->values[k].exists() && !(m->pooled >> k & 1)) need(m->values[k]);
-        if (m->values[k].exists() && f_.is_constant(m->values[k]) && loops_.depth(b) > 0 &&
-            in_register(*m, k))
-          early_constants_.push_back(m->values[k]);
-        if (m->accesses[k].exists()) need_address(m->accesses[k]);
+        Value v = m->value(k);
+        if (v.exists() && !m->is_pooled(k)) need(v);
+        if (v.exists() && f_.is_constant(v) && loops_.depth(b) > 0 && in_register(*m, k))
+          early_constants_.push_back(v);
+        if (m->access(k).exists()) need_address(m->access(k));
       }
       if (f_.result_count(i)) needed_[f_.result(i)] = true;
     }

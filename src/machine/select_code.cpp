@@ -169,9 +169,9 @@ Register Selector::make_constant(Value v, Register into) {
                    ? into
                    : code().new_register(class_of(f_.type(v)),
                                          static_cast<uint8_t>(carrier(f_.type(v)).total_bits()), v);
-  std::array<Register, Match::most_variables> none{};
+  RuleRegisters none{};
   none.fill(no_register);
-  for (const RuleStep& step : m->rule->steps) emit(*m, step, none, r);
+  for (const RuleStep& step : rule_of(*m).steps) emit(*m, step, none, r);
   return r;
 }
 
@@ -181,40 +181,37 @@ int64_t Selector::constant_number(Value v) const {
 }
 
 void Selector::apply(const Match& m, Instruction i) {
-  std::array<Register, Match::most_variables> registers;
+  RuleRegisters registers;
   registers.fill(no_register);
-  const PatternNode& root = m.rule->nodes[0];
+  const PatternNode& root = rule_of(m).nodes[0];
   for (size_t k = 0; k < Match::most_variables; ++k)
-    if (m.values[k].exists() && static_cast<int>(k) != root.variable && in_register(m, k))
-      registers[k] = use(m.values[k]);
+    if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable && in_register(m, k))
+      registers[k] = use(v);
   memory_row_count_ = 0;
   for (size_t k = 0; k < Match::most_variables; ++k) {
-    if (m.accesses[k].exists())
-      memory_rows_[memory_row_count_++] = {k, add_address(code_address(m.accesses[k]))};
-    if (m.pooled >> k & 1) {
-      CodeAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(m.values[k])};
+    if (m.access(k).exists()) memory_rows_[memory_row_count_++] = {k, add_address(code_address(m.access(k)))};
+    if (m.is_pooled(k)) {
+      CodeAddress a{.anchor = Anchor::Pool, .anchored = pool_entry(m.value(k))};
       memory_rows_[memory_row_count_++] = {k, add_address(a)};
     }
   }
   Register result = f_.result_count(i) ? register_of(f_.result(i)) : no_register;
-  for (const RuleStep& step : m.rule->steps) emit(m, step, registers, result);
+  for (const RuleStep& step : rule_of(m).steps) emit(m, step, registers, result);
 }
 
 // The register of a variable on the right; temporaries get theirs on first sight.
-Register Selector::variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers,
-                            Register result) {
-  if (k == m.rule->nodes[0].variable && !m.rule->matches_constant) return result;
+Register Selector::variable(const Match& m, int8_t k, RuleRegisters& registers, Register result) {
+  if (k == rule_of(m).nodes[0].variable && !rule_of(m).matches_constant) return result;
   Register& r = registers[static_cast<size_t>(k)];
   if (r == no_register) {
-    bool is_result = m.rule->matches_constant && static_cast<size_t>(k) + 1 == m.rule->variables.size();
-    const VariableShape& shape = m.rule->variables[static_cast<size_t>(k)];
+    bool is_result = rule_of(m).matches_constant && static_cast<size_t>(k) + 1 == rule_of(m).variables.size();
+    const VariableShape& shape = rule_of(m).variables[static_cast<size_t>(k)];
     r = is_result ? result : code().new_register(shape.register_class, shape.bits);
   }
   return r;
 }
 
-CodeOperand Selector::operand(const Match& m, const RuleSource& s,
-                              std::array<Register, Match::most_variables>& registers, Register result,
+CodeOperand Selector::operand(const Match& m, const RuleSource& s, RuleRegisters& registers, Register result,
                               const FormOperand& shape) {
   CodeOperand o{shape.kind, shape.read, shape.written, no_register, 0};
   switch (s.kind) {
@@ -222,8 +219,8 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
     case SourceKind::Physical: o.reg = s.physical; break;
     case SourceKind::Number: o.value = s.number; break;
     case SourceKind::Constant: {
-      o.value = constant_number(m.values[static_cast<size_t>(s.variable)]);
-      for (const PatternNode& n : m.rule->nodes)
+      o.value = constant_number(m.value(static_cast<size_t>(s.variable)));
+      for (const PatternNode& n : rule_of(m).nodes)
         if (n.variable == s.variable && n.fit == Fit::Masked) o.value &= static_cast<int64_t>(n.literal);
       break;
     }
@@ -235,12 +232,12 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
       CodeAddress a{.scale = s.scale};
       if (s.variable >= 0) a.base = variable(m, s.variable, registers, result);
       if (s.index >= 0) a.index = variable(m, s.index, registers, result);
-      if (s.constant >= 0) a.displacement = constant_number(m.values[static_cast<size_t>(s.constant)]);
+      if (s.constant >= 0) a.displacement = constant_number(m.value(static_cast<size_t>(s.constant)));
       o.value = add_address(a);
       break;
     }
     case SourceKind::Pool: {
-      Value v = m.values[static_cast<size_t>(s.variable)];
+      Value v = m.value(static_cast<size_t>(s.variable));
       o.value = add_address({.anchor = Anchor::Pool, .anchored = pool_entry(v)});
       break;
     }
@@ -264,8 +261,7 @@ CodeOperand Selector::operand(const Match& m, const RuleSource& s,
   return o;
 }
 
-void Selector::emit(const Match& m, const RuleStep& step,
-                    std::array<Register, Match::most_variables>& registers, Register result) {
+void Selector::emit(const Match& m, const RuleStep& step, RuleRegisters& registers, Register result) {
   static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false},
       out_shape{OperandKind::Register, 0, Type(), false, true};
   if (step.form == copy_form) {

@@ -22,6 +22,8 @@ class Selector {
   struct Move {
     Register to, from;
   };
+  // By variable of a rule, those of its pattern first.
+  using RuleRegisters = std::array<Register, most_rule_variables>;
 
   Code& code() { return out_.code; }
   uint8_t class_of(Type t) const { return t.is_float() || t.has_lanes() ? 1 : 0; }
@@ -31,6 +33,7 @@ class Selector {
 
   void need(Value v) { needed_[v] = true; }
   void need_address(Instruction access);
+  const Rule& rule_of(const Match& m) const { return target_.rules[m.index]; }
   bool in_register(const Match& m, size_t variable) const;
   void mark_needed(Block b);
   void make_room();
@@ -64,13 +67,10 @@ class Selector {
   Register make_constant(Value v, Register into);
   int64_t constant_number(Value v) const;
   void apply(const Match& m, Instruction i);
-  Register variable(const Match& m, int8_t k, std::array<Register, Match::most_variables>& registers,
-                    Register result);
-  CodeOperand operand(const Match& m, const RuleSource& s,
-                      std::array<Register, Match::most_variables>& registers, Register result,
+  Register variable(const Match& m, int8_t k, RuleRegisters& registers, Register result);
+  CodeOperand operand(const Match& m, const RuleSource& s, RuleRegisters& registers, Register result,
                       const FormOperand& shape);
-  void emit(const Match& m, const RuleStep& step, std::array<Register, Match::most_variables>& registers,
-            Register result);
+  void emit(const Match& m, const RuleStep& step, RuleRegisters& registers, Register result);
 
   // select.cpp
 
@@ -124,7 +124,7 @@ class Selector {
     size_t variable;
     int64_t row;  // of addresses
   };
-  std::array<RowOf, 2 * Match::most_variables> memory_rows_;  // of the rule at hand
+  std::array<RowOf, Match::most_variables> memory_rows_;  // of the rule at hand
   size_t memory_row_count_ = 0;
   Successors successors_;  // of the block at hand
   struct MoveRow {

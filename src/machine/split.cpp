@@ -164,8 +164,7 @@ class RangeSplitter {
   // with a branch at one end and a join at the other have been split, so that there is a place for both.
   void bound_loop_pieces() {
     const auto& predecessors = scan_.ranges().predecessors;
-    std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(
-        work_);  // (loop, block that control leaves to)
+    std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(work_);  // (loop, block that control leaves to)
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       for (uint32_t s : f_.blocks[b].successors)
         for (uint32_t l = f_.blocks[b].loop; l != no_loop && !inside(s, l); l = f_.loops[l].outer)

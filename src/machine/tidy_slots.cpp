@@ -97,7 +97,8 @@ class SlotTidier {
 
 }  // namespace
 
-void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work) {
+void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces,
+                std::pmr::memory_resource* work) {
   SlotTidier(out, target, pieces, work).run();
 }
 

@@ -18,7 +18,7 @@ class RuleIndex {
 
   const Target& target() const { return *target_; }
   uint8_t features() const { return features_; }
-  // What the right side of a rule does with its variables, a bit each.
+  // What the right side of a rule does with the variables of its pattern, a bit each.
   struct Facts {
     uint16_t in_register = 0;  // wanted in a register
     uint16_t overwritten = 0;  // read where the same operand is written
@@ -27,7 +27,8 @@ class RuleIndex {
     bool aligned = false;  // memory is accessed at multiples of its size only
   };
   const Facts& facts(size_t rule) const { return facts_[rule]; }
-  // Rules that may cover the instruction, in no order. O(log rules + those it gives).
+  // Rules that may cover the instruction, in several runs, each from cheap to dear; when `see` gives false,
+  // the rest of the run is left out. O(log rules + those it gives).
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
     uint32_t root = root_key(f, i), seen[3] = {none, none, none};
@@ -64,12 +65,12 @@ class RuleIndex {
     auto at =
         std::partition_point(of_root.begin(), of_root.end(), [&](const Entry& e) { return e.inner < inner; });
     for (; at != of_root.end() && at->inner == inner; ++at)
-      if (!(at->constants & ~constants)) see(at->rule);
+      if (!(at->constants & ~constants) && !see(at->rule)) return;
   }
 
   const Target* target_;
   uint8_t features_;
-  std::vector<Entry> entries_;   // by root, inner node, rule
+  std::vector<Entry> entries_;   // by root, inner node, cost, rule
   std::vector<uint16_t> first_;  // by root key: its first entry; one more at the end
   std::vector<Facts> facts_;     // by rule
 };

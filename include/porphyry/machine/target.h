@@ -163,6 +163,9 @@ struct VariableShape {
   uint8_t bits = 64;
 };
 
+// Names of a rule, and how many of them may stand in its pattern.
+inline constexpr size_t most_rule_variables = 12, most_pattern_variables = 6;
+
 struct Rule {
   std::string_view name;
   std::span<const PatternNode> nodes;  // the first is the root
