@@ -5,15 +5,68 @@
 
 #include <algorithm>
 #include <map>
-#include <set>
 
 #include "porphyry/machine/allocate.h"
 
 namespace porphyry::machine {
 namespace {
 
-// Places: physical registers, then frame slots from 64 on.
-using Held = std::map<uint32_t, std::set<Register>>;
+// Which virtual registers' values each place holds. Places are physical registers, then frame slots from 64
+// on. Pairs in order, place first: there are few at a time.
+class Held {
+ public:
+  bool has(uint32_t place, Register v) const {
+    return std::binary_search(pairs_.begin(), pairs_.end(), pair(place, v));
+  }
+  void add(uint32_t place, Register v) {
+    auto at = std::lower_bound(pairs_.begin(), pairs_.end(), pair(place, v));
+    if (at == pairs_.end() || *at != pair(place, v)) pairs_.insert(at, pair(place, v));
+  }
+  // No place holds the register's value any more; the place holds nothing.
+  void forget(Register v) {
+    std::erase_if(pairs_, [&](uint64_t p) { return static_cast<Register>(p) == v; });
+  }
+  void clear(uint32_t place) {
+    auto [from, to] = range(place);
+    pairs_.erase(pairs_.begin() + from, pairs_.begin() + to);
+  }
+  std::vector<Register> in(uint32_t place) const {
+    auto [from, to] = range(place);
+    std::vector<Register> out;
+    for (ptrdiff_t k = from; k < to; ++k)
+      out.push_back(static_cast<Register>(pairs_[static_cast<size_t>(k)]));
+    return out;
+  }
+  void set(uint32_t place, const std::vector<Register>& values) {
+    clear(place);
+    for (Register v : values) add(place, v);
+  }
+  // Whoever holds `from` holds `to` as well.
+  void name_alike(Register to, Register from) {
+    std::vector<uint32_t> places;
+    for (uint64_t p : pairs_)
+      if (static_cast<Register>(p) == from) places.push_back(static_cast<uint32_t>(p >> 32));
+    for (uint32_t place : places) add(place, to);
+  }
+  // What both hold; whether that is less than before.
+  bool intersect(const Held& other) {
+    size_t before = pairs_.size();
+    auto end = std::set_intersection(pairs_.begin(), pairs_.end(), other.pairs_.begin(), other.pairs_.end(),
+                                     pairs_.begin());
+    pairs_.erase(end, pairs_.end());
+    return pairs_.size() != before;
+  }
+
+ private:
+  static uint64_t pair(uint32_t place, Register v) { return uint64_t(place) << 32 | v; }
+  std::pair<ptrdiff_t, ptrdiff_t> range(uint32_t place) const {
+    auto from = std::lower_bound(pairs_.begin(), pairs_.end(), pair(place, 0)),
+         to = std::lower_bound(from, pairs_.end(), pair(place + 1, 0));
+    return {from - pairs_.begin(), to - pairs_.begin()};
+  }
+
+  std::vector<uint64_t> pairs_;
+};
 
 class Checker {
  public:
@@ -35,7 +88,7 @@ class Checker {
         if (!at_start[s]) {
           at_start[s] = state;
           work.push_back(s);
-        } else if (intersect(*at_start[s], state)) {
+        } else if (at_start[s]->intersect(state)) {
           work.push_back(s);
         }
       }
@@ -75,47 +128,25 @@ class Checker {
     return x.form == y.form && x.origin == y.origin && x.first_operand == y.first_operand;
   }
 
-  static bool intersect(Held& into, const Held& other) {
-    bool changed = false;
-    for (auto it = into.begin(); it != into.end();) {
-      auto o = other.find(it->first);
-      std::set<Register> both;
-      if (o != other.end())
-        std::set_intersection(it->second.begin(), it->second.end(), o->second.begin(), o->second.end(),
-                              std::inserter(both, both.end()));
-      if (both.size() != it->second.size()) changed = true, it->second = both;
-      it = it->second.empty() ? into.erase(it) : std::next(it);
-    }
-    return changed;
-  }
-
   void expect(uint32_t k, const Held& state, uint32_t place, Register wanted, bool report) {
     if (!report || wanted == no_register || is_physical(wanted)) return;
-    auto held = state.find(place);
-    if (held != state.end() && held->second.contains(wanted)) return;
+    if (state.has(place, wanted)) return;
     complain(k, fmt::format("{} does not hold the value of v{}",
                             place < 64 ? std::string(target_.register_name(place, 64))
                                        : fmt::format("slot {}", place - 64),
                             wanted - first_virtual));
   }
   void define(Held& state, uint32_t place, Register v) {
-    if (is_virtual(v))
-      for (auto& [p, held] : state) held.erase(v);
-    state[place].clear();
-    if (is_virtual(v)) state[place].insert(v);
+    state.clear(place);
+    if (!is_virtual(v)) return;
+    state.forget(v);
+    state.add(place, v);
   }
   // `to` now holds what `from` held, and (for a copy of the program) a new value of the virtual `v`.
   void transfer(Held& state, uint32_t to, uint32_t from, Register v) {
-    std::set<Register> held = state[from];
-    if (is_virtual(v)) {
-      for (auto& [p, h] : state) h.erase(v);
-      held.erase(v);
-      held.insert(v);
-    }
-    if (to == from)
-      state[to].insert(v);
-    else
-      state[to] = held;
+    if (is_virtual(v)) state.forget(v);
+    if (to != from) state.set(to, state.in(from));
+    if (is_virtual(v)) state.add(to, v);
   }
 
   // A copy `to = from` of the program that coalescing or spilling removed or turned into a save or fetch.
@@ -125,10 +156,9 @@ class Checker {
       if (i.form != copy_form) continue;  // a constant that is made again where it is wanted
       Register to = before_.of(i)[0].reg, from = before_.of(i)[1].reg;
       if (!is_virtual(to)) continue;
-      for (auto& [p, held] : state) {
-        held.erase(to);
-        if (is_virtual(from) && held.contains(from)) held.insert(to);
-      }
+      if (to == from) continue;
+      state.forget(to);
+      if (is_virtual(from)) state.name_alike(to, from);
     }
   }
 
@@ -136,8 +166,7 @@ class Checker {
   // constants that are made elsewhere now may stand before it.
   void catch_up(uint32_t b, uint32_t& next_before, uint32_t place, Register wanted, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
-    while (is_virtual(wanted) && !state[place].contains(wanted) && next_before < end &&
-           !stayed_[next_before]) {
+    while (is_virtual(wanted) && !state.has(place, wanted) && next_before < end && !stayed_[next_before]) {
       rename_copies(next_before, next_before + 1, state);
       ++next_before;
     }
@@ -160,7 +189,7 @@ class Checker {
         if (is_virtual(to))
           transfer(state, operands[0].reg, operands[1].reg, to);
         else
-          state[operands[0].reg] = state[operands[1].reg];
+          state.set(operands[0].reg, state.in(operands[1].reg));
         continue;
       }
       for (uint32_t o = 0; o < i.operand_count; ++o) {
@@ -174,7 +203,7 @@ class Checker {
         if (a.index != no_register) expect(k, state, a.index, index, report);
       }
       for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
-        state.erase(static_cast<uint32_t>(__builtin_ctzll(m)));
+        state.clear(static_cast<uint32_t>(__builtin_ctzll(m)));
       for (uint32_t o = 0; o < i.operand_count; ++o)
         if (operands[o].kind == OperandKind::Register && operands[o].written)
           define(state, operands[o].reg, after_.virtual_of[i.first_operand + o]);
@@ -199,17 +228,16 @@ class Checker {
     uint32_t to = place(operands[into_second ? 1 : 0]), from = place(operands[into_second ? 0 : 1]);
     Register to_named = saves ? second : first, from_named = saves ? first : second;
     if (to_named == from_named) {
-      state[to] = std::set<Register>(state[from]);
+      if (to != from) state.set(to, state.in(from));
       return;
     }
     catch_up(b, next_before, from, from_named, state);
     expect(k, state, from, from_named, report);
     pass_copy(b, next_before, to_named, from_named, state);
     transfer(state, to, from, to_named);
-    state[from].insert(to_named);  // both have it now
-    if (is_virtual(from_named))
-      for (auto& [p, held] : state)
-        if (held.contains(from_named)) held.insert(to_named);
+    if (!is_virtual(to_named)) return;
+    state.add(from, to_named);  // both have it now
+    if (is_virtual(from_named)) state.name_alike(to_named, from_named);
   }
 
   // Which constant it makes is seen from the instruction itself. `named` is a virtual register that the
@@ -217,19 +245,19 @@ class Checker {
   void made_again(uint32_t b, uint32_t k, Register named, uint32_t& next_before, Held& state, bool report) {
     const CodeLine& i = f_.code[k];
     Register into = f_.of(i)[0].reg;
-    std::set<Register> alike;
+    std::vector<Register> alike;
     for (auto [v, line] : only_writes_)
-      if (makes_the_same(before_.code[line], i)) alike.insert(v);
+      if (makes_the_same(before_.code[line], i)) alike.push_back(v);
     if (named == no_register) {
       if (alike.empty() && report) complain(k, "it makes a constant again that the program never made");
-      state[into] = alike;
+      state.set(into, alike);
       return;
     }
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
     for (uint32_t at = next_before; at < end; ++at) {
       const CodeLine& x = before_.code[at];
       if (x.form != copy_form || before_.of(x)[0].reg != named) continue;
-      if (!alike.contains(before_.of(x)[1].reg)) break;
+      if (std::find(alike.begin(), alike.end(), before_.of(x)[1].reg) == alike.end()) break;
       pass_copy(b, next_before, named, before_.of(x)[1].reg, state);
       define(state, into, named);
       return;
