@@ -98,8 +98,11 @@ class Laboratory {
         return;
       }
       jit_ = std::move(*jit);
-      auto data = jit_->data(module.find("store"));
-      fresh_data_.assign(data.begin(), data.end());
+      for (size_t k = 0; k < module.symbol_count(); ++k)
+        if (module[Symbol(k)].kind == SymbolKind::Data && !module[Symbol(k)].data.is_const) {
+          auto data = jit_->data(Symbol(k));
+          fresh_data_.push_back({Symbol(k), {data.begin(), data.end()}});
+        }
     }
 
     Observed native() {
@@ -135,8 +138,8 @@ class Laboratory {
     Observed observed(Run run_it) {
       Observed out;
       if (!jit_) return {.end = 9, .message = why_not_};
-      auto data = jit_->data(module_.find("store"));
-      std::copy(fresh_data_.begin(), fresh_data_.end(), data.begin());
+      for (const auto& [item, fresh] : fresh_data_)  // what an earlier run may have changed
+        std::copy(fresh.begin(), fresh.end(), jit_->data(item).begin());
       out.piece = fresh_piece();
       std::vector<uint64_t> arguments{reinterpret_cast<uint64_t>(out.piece.data())};
       arguments.insert(arguments.end(), lab_.arguments_.begin(), lab_.arguments_.end());
@@ -144,6 +147,7 @@ class Laboratory {
       out.end = static_cast<int>(run.end);
       out.message = run.message;
       out.results = run.results;
+      auto data = jit_->data(module_.find("store"));
       out.data.assign(data.begin(), data.end());
       return out;
     }
@@ -153,7 +157,7 @@ class Laboratory {
     const machine::Target& target_;
     std::unique_ptr<Jit> jit_;
     std::string why_not_;
-    std::vector<uint8_t> fresh_data_;
+    std::vector<std::pair<Symbol, std::vector<uint8_t>>> fresh_data_;
   };
 
  private:

@@ -136,18 +136,13 @@ class PatternProgram {
     return f_->result(pen_->put({.op = n.op, .operands = v, .results = {&result, 1}}));
   }
 
-  // Those that the pattern names, or any: of the first value alone where both are one.
+  // Those that the pattern names, or any of both values.
   std::vector<uint16_t> lanes_of(const PatternNode& n) {
     std::vector<uint16_t> out(n.lanes.begin(), n.lanes.end());
-    unsigned limit = n.result.lanes() * (n.children[0] >= 0 && same_child(n) ? 1 : 2);
-    while (out.size() < n.result.lanes()) out.push_back(static_cast<uint16_t>(random_() % limit));
+    while (out.size() < n.result.lanes())
+      out.push_back(static_cast<uint16_t>(random_() % (2 * n.result.lanes())));
     return out;
   }
-  bool same_child(const PatternNode& n) const {
-    return rule_.nodes[static_cast<size_t>(n.children[0])].variable ==
-           rule_.nodes[static_cast<size_t>(n.children[1])].variable;
-  }
-
   const Rule& rule_;
   std::mt19937_64& random_;
   Module module_;

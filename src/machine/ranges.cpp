@@ -40,7 +40,9 @@ class RangeBuilder {
         range_(work) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
-    events_.reserve(3 * f.code.size());
+    size_t events = 2 * f.addresses.size();
+    for (const CodeOperand& o : f.operands) events += size_t(o.read) + o.written;
+    events_.reserve(events);
   }
 
   LiveRanges run() {

@@ -94,12 +94,19 @@ PoolEntry side_by_side(Type t, Lane lane) {
 
 }  // namespace
 
+// The lane that comes to a place; where both values are one, by its number in that.
+unsigned Selector::lane_taken(Instruction shuffle, unsigned place) const {
+  unsigned lane = f_.shuffle_lane(shuffle, place);
+  return f_.operand(shuffle, 0) == f_.operand(shuffle, 1) ? lane % f_.type(f_.operand(shuffle, 0)).lanes()
+                                                          : lane;
+}
+
 // The number of the byte that comes to each place, from the first value or the second.
 PoolEntry Selector::shuffled_bytes(Instruction shuffle, bool second) const {
   Type t = f_.type(f_.result(shuffle));
   unsigned size = t.element_bytes();
   return side_by_side(Type::integer(8).with_lanes(t.bytes()), [&](unsigned at) {
-    unsigned lane = f_.shuffle_lane(shuffle, at / size), from = second ? lane - t.lanes() : lane;
+    unsigned lane = lane_taken(shuffle, at / size), from = second ? lane - t.lanes() : lane;
     return Word(from < t.lanes() ? from * size + at % size : 128);
   });
 }
@@ -109,7 +116,7 @@ int64_t Selector::shuffled_order(Instruction shuffle) const {
   unsigned each = t.element_bytes() / 4;
   int64_t order = 0;
   for (unsigned at = 0; at < 4; ++at)
-    order |= int64_t(f_.shuffle_lane(shuffle, at / each) * each + at % each) << (2 * at);
+    order |= int64_t(lane_taken(shuffle, at / each) * each + at % each) << (2 * at);
   return order;
 }
 

@@ -54,6 +54,7 @@ class Selector {
   uint32_t slot_of(Instruction reserve);
   uint32_t pool_entry(Value v);
   uint32_t pool_entry(const PoolEntry& entry);
+  unsigned lane_taken(Instruction shuffle, unsigned place) const;
   PoolEntry shuffled_bytes(Instruction shuffle, bool second) const;
   int64_t shuffled_order(Instruction shuffle) const;
 

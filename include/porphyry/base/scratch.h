@@ -17,7 +17,7 @@ class Scratch final : public std::pmr::memory_resource {
   size_t bytes() const { return total_; }  // of all blocks
 
  private:
-  static constexpr size_t first_bytes = 64 << 10, kept_bytes = 8 << 20;
+  static constexpr size_t first_bytes = 64 << 10, kept_bytes = 1 << 20;
   struct Block {
     std::unique_ptr<std::byte[]> bytes;
     size_t size;

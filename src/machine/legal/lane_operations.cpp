@@ -14,11 +14,21 @@ struct Relatives {
   Op op, mirrored, opposite;
 };
 constexpr Relatives relatives[] = {
-    {Op::Eq, Op::Eq, Op::Ne},    {Op::Ne, Op::Ne, Op::Eq},    {Op::LtS, Op::GtS, Op::GeS}, {Op::LeS, Op::GeS, Op::GtS},
-    {Op::GtS, Op::LtS, Op::LeS}, {Op::GeS, Op::LeS, Op::LtS}, {Op::LtU, Op::GtU, Op::GeU}, {Op::LeU, Op::GeU, Op::GtU},
-    {Op::GtU, Op::LtU, Op::LeU}, {Op::GeU, Op::LeU, Op::LtU},
+    {Op::Eq, Op::Eq, Op::Ne},
+    {Op::Ne, Op::Ne, Op::Eq},
+    {Op::LtS, Op::GtS, Op::GeS},
+    {Op::LeS, Op::GeS, Op::GtS},
+    {Op::GtS, Op::LtS, Op::LeS},
+    {Op::GeS, Op::LeS, Op::LtS},
+    {Op::LtU, Op::GtU, Op::GeU},
+    {Op::LeU, Op::GeU, Op::GtU},
+    {Op::GtU, Op::LtU, Op::LeU},
+    {Op::GeU, Op::LeU, Op::LtU},
     // Of floats these are all false where one is no number: none is another's opposite.
-    {Op::Lt, Op::Gt, Op::Lt},    {Op::Gt, Op::Lt, Op::Gt},    {Op::Le, Op::Ge, Op::Le},    {Op::Ge, Op::Le, Op::Ge}};
+    {Op::Lt, Op::Gt, Op::Lt},
+    {Op::Gt, Op::Lt, Op::Gt},
+    {Op::Le, Op::Ge, Op::Le},
+    {Op::Ge, Op::Le, Op::Ge}};
 
 const Relatives* relatives_of(Op op) {
   for (const Relatives& r : relatives)
@@ -393,7 +403,8 @@ bool LaneCutter::bits_by_chunks(Instruction i, Type a, Type b) {
   if (b.has_lanes()) {
     if (!y.exists() || b.total_bits() > words.total_bits()) return false;
     Type carried = a.is_float() ? views_.whole(a) : Type();
-    if (carried.exists()) return now_chunks(r, {views_.bits(pen_, pen_.convert(Op::Splat, carried, from), y)}), true;
+    if (carried.exists())
+      return now_chunks(r, {views_.bits(pen_, pen_.convert(Op::Splat, carried, from), y)}), true;
     Value v = a.is_float() ? pen_.bits(from, Type::integer(a.bits())) : from;
     Parts parts{pen_.resized(v, i64)};
     if (a.bits() > 64) parts.push_back(pen_.narrow(pen_.shr_u(v, 64), i64));

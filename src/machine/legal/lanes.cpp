@@ -241,27 +241,27 @@ bool LaneCutter::shuffle_chunks(Instruction i, Type w, std::span<const uint16_t>
 // One register of lanes from several, two at a time; nothing where the book does not cover it.
 Value LaneCutter::gathered_chunk(const Parts& from, Type w, std::span<const uint16_t> places) {
   unsigned n = w.lanes();
-  std::vector<uint16_t> sources;
-  for (uint16_t p : places)
-    if (std::find(sources.begin(), sources.end(), p / n) == sources.end())
-      sources.push_back(static_cast<uint16_t>(p / n));
-  bool in_place = sources.size() == 1;
+  Parts sources;  // each once
+  std::vector<size_t> source_of;
+  for (uint16_t p : places) {
+    auto known = std::find(sources.begin(), sources.end(), from[p / n]);
+    source_of.push_back(static_cast<size_t>(known - sources.begin()));
+    if (known == sources.end()) sources.push_back(from[p / n]);
+  }
+  bool of_one = sources.size() == 1, in_place = of_one;
   for (unsigned k = 0; k < n; ++k) in_place &= places[k] % n == k;
-  if (in_place) return from[sources[0]];
-  Value v = from[sources[0]];
+  if (in_place) return sources[0];
+  Value v = sources[0];
   std::vector<uint16_t> order(n);
   for (size_t s = 1; s < std::max<size_t>(sources.size(), 2); ++s) {
-    bool of_one = sources.size() == 1;
     for (unsigned k = 0; k < n; ++k) {
-      unsigned source =
-          static_cast<unsigned>(std::find(sources.begin(), sources.end(), places[k] / n) - sources.begin());
+      unsigned lane = places[k] % n;
       // What came before is in place from the second step on; what comes later is anything.
-      order[k] = static_cast<uint16_t>(source == s && !of_one  ? places[k] % n + n
-                                       : s == 1 && source == 0 ? places[k] % n
-                                                               : k);
+      bool fresh = source_of[k] == s, first = source_of[k] == 0 && s == 1;
+      order[k] = static_cast<uint16_t>(fresh ? lane + n : first ? lane : k);
     }
-    Value second = of_one ? v : from[sources[s]];
-    if (!coverage_.shuffle(w, v == second, order)) return {};
+    Value second = of_one ? v : sources[s];
+    if (!coverage_.shuffle(w, of_one, order)) return {};
     v = pen_.shuffle(v, second, order);
   }
   return v;

@@ -18,7 +18,8 @@ class Porter {
     auto parts = parts_passed(t, as_result);
     if (parts.empty()) return memory_words(v);
     if (parts.size() == 1 && parts[0] == t) return {v};
-    if (t.has_lanes() && (parts[0].has_lanes() || parts[0].is_float()) && t.total_bits() == parts[0].total_bits())
+    if (t.has_lanes() && (parts[0].has_lanes() || parts[0].is_float()) &&
+        t.total_bits() == parts[0].total_bits())
       return {pen_.convert(Op::Bits, parts[0], v)};
     if (t.has_lanes()) {
       v = pen_.convert(Op::Bits, Type::integer(t.total_bits()), v);
