@@ -34,7 +34,21 @@ void Function::change_signature(Signature signature) {
     parameter_pool_.push_back(add_value(signature_.parameters[i], ValueKind::Parameter, 0, i));
 }
 
-Function::Function(const Function& other)
+Function::Function(const Function& other) : Function(other, {}) {}
+
+Function Function::roomy_copy(const Function& other) {
+  auto more = [](const auto& rows) { return rows.size() + rows.size() / 2 + 8; };
+  return Function(other, {.values = more(other.values_.rows()),
+                          .slots = more(other.slots_.rows()),
+                          .instructions = more(other.instructions_.rows()),
+                          .blocks = more(other.blocks_.rows()),
+                          .edges = more(other.edges_.rows()),
+                          .addresses = more(other.addresses_),
+                          .constants = more(other.constants_),
+                          .parameters = more(other.parameter_pool_)});
+}
+
+Function::Function(const Function& other, const Expected& rooms)
     : comments(other.comments),
       signature_(other.signature_),
       rare_(other.rare_),
@@ -42,7 +56,7 @@ Function::Function(const Function& other)
       first_parameter_(other.first_parameter_),
       first_block_(other.first_block_),
       last_block_(other.last_block_) {
-  house(other, {});
+  house(other, rooms);
 }
 
 // ---- blocks -----------------------------------------------------------------------------------------------

@@ -59,7 +59,7 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     // One body at a time is copied, while it is looked at.
-    if (k < module.symbol_count()) out.legal->set_body(Symbol(k), module.function(Symbol(k)));
+    if (k < module.symbol_count()) out.legal->set_body(Symbol(k), Function::roomy_copy(module.function(Symbol(k))));
     legalizer.function(Symbol(k));
     auto compiled = lower_function(*out.legal, Symbol(k), rules, options, memory);
     if (compiled)

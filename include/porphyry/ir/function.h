@@ -46,6 +46,8 @@ class Function {
  public:
   explicit Function(Signature signature = {});
   Function(const Function& other);  // one block of memory for all tables
+  // The same with room for half as many rows again: for who goes on writing.
+  static Function roomy_copy(const Function& other);
   Function(Function&&) = default;
   Function& operator=(Function&&) = default;
 
@@ -270,6 +272,7 @@ class Function {
   size_t bytes() const;
 
  private:
+  Function(const Function& other, const Expected& rooms);
   struct ValueRow {
     Type type;
     ValueKind kind;
