@@ -248,6 +248,25 @@ TEST(Tool, TakesManyInputsAtOnce) {
   }
 }
 
+TEST(Tool, TellsHowFarItIsOnATerminalWhenItTakesLong) {
+  TemporaryFolder folder;
+  run_command("mkdir " + folder.file("out") + "; mkfifo " + folder.file("late.por"));
+  std::string early = folder.write("early.por", small_program);
+  // One input comes after a second and a half.
+  auto lower = [&](const std::string& terminal, const std::string& end) {
+    std::string command = PORPHYRY_TOOL " lower --as object " + early + " " + folder.file("late.por") +
+                          " -o " + folder.file("out");
+    return run_command("(sleep 1.5; cat " + early + " > " + folder.file("late.por") + ") & " + terminal +
+                       command + end);
+  };
+  Ran seen = lower("script -qec '", "' /dev/null");
+  EXPECT_EQ(seen.status, 0) << seen.out;
+  EXPECT_NE(seen.out.find("\r1 of 2 files"), std::string::npos) << seen.out;
+  EXPECT_TRUE(seen.out.ends_with("\r\x1b[K")) << seen.out;  // it goes again
+  EXPECT_EQ(lower("", " 2>&1").out, "");                    // no terminal, no line
+  EXPECT_EQ(testing::contents(folder.file("out/early.o")), testing::contents(folder.file("out/late.o")));
+}
+
 TEST(Tool, AFullDiskLeavesNothingHalfWritten) {
   TemporaryFolder folder;
   std::string file = demo_folder + "/frostwatch.por";

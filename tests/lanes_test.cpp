@@ -1,0 +1,208 @@
+// Lanes: all pairs of bytes through every operation in whole registers, and which instructions programs with
+// lanes become.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <map>
+
+#include "porphyry/ir/compute.h"
+#include "porphyry/jit/jit.h"
+#include "porphyry/machine/emit.h"
+#include "porphyry/targets/x64.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+const Target& target() { return targets::x64(); }
+
+using Kernel = void(void*, void*, void*, int64_t);
+
+// `body` computes r: i8[16] from a and b, sixteen pairs at a time.
+std::string kernel_of(const std::string& body) {
+  return "module m\nfunc f(p: ptr, q: ptr, out: ptr, n: i64) {\nenter:\n  go loop(0)\nloop(i: i64):\n"
+         "  a = load i8[16] [p + i]\n  b = load i8[16] [q + i]\n" +
+         body +
+         "  store r, [out + i]\n  i2 = add i, 16\n  more = lt.s i2, n\n  when more go loop(i2) else done\n"
+         "done:\n  return\n}\n";
+}
+
+// Runs it over all pairs, with and without features, and compares with `meant` for each.
+template <class Meant>
+void check_all_pairs(const std::string& what, const std::string& body, Meant meant) {
+  std::vector<uint8_t> a(65536), b(65536), out(65536);
+  for (size_t k = 0; k < a.size(); ++k) a[k] = static_cast<uint8_t>(k), b[k] = static_cast<uint8_t>(k >> 8);
+  Realm realm;
+  auto module = testing::must_read(realm, kernel_of(body));
+  for (uint8_t features : {uint8_t(0), target().usual_features}) {
+    auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
+    ASSERT_TRUE(jit.good()) << what << render(jit.why());
+    (*(*jit)->function<Kernel>("f"))(a.data(), b.data(), out.data(), 65536);
+    for (size_t k = 0; k < out.size(); ++k)
+      ASSERT_EQ(out[k], meant(a[k], b[k])) << what << " of " << int(a[k]) << " and " << int(b[k]);
+  }
+}
+
+TEST(Lanes, AllPairsOfBytesComputeTheSameAsScalars) {
+  const Type i8 = Type::integer(8);
+  for (const OperationInfo& row : all_operations()) {
+    bool truth = row.result == ResultRule::Truth;
+    if (row.layout > Layout::Two || !row.accepts_shape(Shape::Integer) || row.may_trap()) continue;
+    bool one = row.layout == Layout::One;
+    std::string apply = fmt::format("  {} = {} a{}\n", truth ? "c" : "r", row.name, one ? "" : ", b");
+    if (truth) apply += "  r = pick c, a, b\n";
+    check_all_pairs(std::string(row.name), apply, [&](uint8_t x, uint8_t y) {
+      Word in[] = {x, y};
+      Computed c = compute(row.op, i8, truth ? Type::boolean() : i8, {in, one ? 1u : 2u});
+      return truth ? (c.bits ? x : y) : static_cast<uint8_t>(c.bits);
+    });
+    if (HasFatalFailure()) return;
+  }
+}
+
+TEST(Lanes, BytesShiftByConstantsAndByOneAmountForAll) {
+  const Type i8 = Type::integer(8);
+  for (Op op : {Op::Shl, Op::ShrU, Op::ShrS, Op::RotL, Op::RotR})
+    for (unsigned by : {0u, 1u, 3u, 4u, 7u, 8u, 13u}) {
+      auto meant = [&](uint8_t x, uint8_t) {
+        Word in[] = {x, by};
+        return static_cast<uint8_t>(compute(op, i8, i8, in).bits);
+      };
+      std::string name(info(op).name);
+      check_all_pairs(name, fmt::format("  r = {} a, {}\n", name, by), meant);
+      check_all_pairs(name,
+                      fmt::format("  k = and n, 0\n  l = add k, {}\n  m = narrow i8 l\n  s = splat i8[16] m\n"
+                                  "  r = {} a, s\n",
+                                  by, name),
+                      meant);
+      // By way of twice as wide lanes.
+      check_all_pairs(name,
+                      fmt::format("  w = widen.s i16[16] a\n  v = shl w, {}\n  x = shr.s v, {}\n"
+                                  "  r = narrow i8[16] x\n",
+                                  by % 8, by % 8),
+                      [](uint8_t x, uint8_t) { return x; });
+      if (HasFatalFailure()) return;
+    }
+}
+
+TEST(Lanes, MasksGoFromOneWidthToAnother) {
+  // A comparison of wide lanes decides about narrow ones, and the other way round; of both at once.
+  for (const char* wide : {"i16", "i32", "i64"})
+    check_all_pairs(wide,
+                    fmt::format("  x = widen.s {0}[16] a\n  y = widen.s {0}[16] b\n  c = lt.s x, y\n"
+                                "  u = pick c, a, b\n  d = gt.u a, b\n  z = pick d, x, y\n"
+                                "  v = narrow i8[16] z\n  e = xor c, d\n  r = pick e, u, v\n",
+                                wide),
+                    [](uint8_t x, uint8_t y) {
+                      bool c = int8_t(x)<int8_t(y), d = x> y;
+                      return c != d ? (c ? x : y) : (d ? x : y);
+                    });
+}
+
+// How often each instruction comes up in a function's code.
+std::map<std::string, unsigned> instructions_of(const std::string& parameters, const std::string& body) {
+  Realm realm;
+  auto module =
+      testing::must_read(realm, "module m\nfunc f(" + parameters + ") {\nenter:\n" + body + "  return\n}\n");
+  auto lowered = lower(*module, target());
+  EXPECT_TRUE(lowered.good());
+  std::map<std::string, unsigned> out;
+  std::span<const uint8_t> bytes = lowered->functions[0].bytes;
+  for (PlainInstruction i; uint8_t size = target().decode(target(), bytes, i); bytes = bytes.subspan(size))
+    ++out[std::string(target().form(i.form).name)];
+  EXPECT_TRUE(bytes.empty());
+  return out;
+}
+
+struct Row {
+  const char* what;
+  const char* body;  // p and q are pointers, n: i32, x: f32
+  std::vector<std::pair<const char*, unsigned>> wanted;
+  unsigned at_most;  // instructions in all, but moves and the return
+};
+const Row rows[] = {
+    {"a register of words",
+     "  a = load i32[4] [p]\n  b = load i32[4] [q]\n  c = add a, b\n  store c, [p]\n",
+     {{"paddd", 1}, {"movups", 3}},
+     4},
+    {"two registers",
+     "  a = load f32[8] [p]\n  b = mul a, a\n  store b, [q]\n",
+     {{"mulps", 2}, {"movups", 4}},
+     6},
+    {"half a register",
+     "  a = load f32[2] [p]\n  b = add a, a\n  store b, [q]\n",
+     {{"addps", 1}, {"movsd", 1}},
+     4},
+    {"a register and a half", "  a = load i16[12] [p]\n  b = mul a, a\n  store b, [q]\n", {{"pmullw", 2}}, 8},
+    {"larger by comparison",
+     "  a = load f32[4] [p]\n  c = gt a, 0.0\n  b = pick c, a, 0.0\n  store b, [q]\n",
+     {{"cmpltps", 1}, {"pand", 1}, {"pandn", 0}},
+     5},
+    {"a constant from the pool",
+     "  a = load i16[8] [p]\n  b = mul a, {1, 2, 3, 4, 5, 6, 7, 8}\n  store b, [q]\n",
+     {{"pmullw", 1}},
+     3},
+    {"one amount for all",
+     "  a = load i32[4] [p]\n  s = splat i32[4] n\n  b = shl a, s\n  store b, [q]\n",
+     {{"pslld.by", 1}},
+     5},
+    {"bytes widen",
+     "  a = load i8[16] [p]\n  b = widen.u i16[16] a\n  store b, [q]\n",
+     {{"punpcklbw", 1}, {"punpckhbw", 1}},
+     6},
+    {"lanes in another order",
+     "  a = load i32[4] [p]\n  b = shuffle a, a, {3, 2, 1, 0}\n  store b, [q]\n",
+     {{"pshufd", 1}},
+     3},
+    {"lanes of two",
+     "  a = load i8[16] [p]\n  b = load i8[16] [q]\n"
+     "  c = shuffle a, b, {31, 0, 30, 1, 29, 2, 28, 3, 27, 4, 26, 5, 25, 6, 24, 7}\n  store c, [q]\n",
+     {{"pshufb", 2}, {"por", 1}},
+     6},
+    {"any",
+     "  a = load i32[4] [p]\n  c = lt.s a, 0\n  d = any c\n  w = widen.u i8 d\n  store w, [q]\n",
+     {{"pcmpgtd", 1}, {"movq.out", 1}},
+     9},
+    {"a sum in any order",
+     "  a = load f32[8] [p]\n  s = sum a permit reorder\n  store s, [q]\n",
+     {{"addps", 3}},
+     8},
+    {"a sum of words",
+     "  a = load i32[8] [p]\n  s = sum a\n  store s, [q]\n",
+     {{"paddd", 3}, {"movd.out", 1}},
+     9},
+    {"whole numbers of floats and back",
+     "  a = load f32[4] [p]\n  b = to_int.s i32[4] a\n"
+     "  c = to_float.s f32[4] b\n  store c, [q]\n",
+     {{"cvttps2dq", 1}, {"cvtdq2ps", 1}},
+     9},
+    {"wider and narrower floats",
+     "  a = load f32[4] [p]\n  b = widen f64[4] a\n  c = sqrt b\n"
+     "  d = narrow f32[4] c\n  store d, [q]\n",
+     {{"cvtps2pd", 2}, {"sqrtpd", 2}, {"cvtpd2ps", 2}},
+     10},
+    {"what no instruction does goes lane by lane",
+     "  a = load i32[4] [p]\n  b = popcount a\n  store b, [q]\n",
+     {{"popcnt.32", 4}},
+     14}};
+
+TEST(Lanes, BecomeTheInstructionsForThem) {
+  for (const Row& row : rows) {
+    auto is = instructions_of("p: ptr, q: ptr, n: i32, x: f32", row.body);
+    unsigned all = 0;
+    std::string list;
+    for (const auto& [name, count] : is) {
+      bool moves = name == "movaps" || name == "ret" || name.starts_with("mov.");
+      if (!moves) all += count;
+      list += fmt::format(" {} {}", count, name);
+    }
+    for (auto [name, count] : row.wanted)
+      EXPECT_EQ(is[name], count) << row.what << ": " << name << " in" << list;
+    EXPECT_LE(all, row.at_most) << row.what << ":" << list;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry
