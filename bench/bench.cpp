@@ -155,6 +155,12 @@ const Kernel kernels[] = {
          sink = static_cast<double>(f(d.temps.data(), d.n(), 0.0f));
        };
      }},
+    {"frosts", "frosts",
+     [](void* p, Data& d) {
+       return [f = as<int64_t(const float*, int64_t, float)>(p), &d] {
+         sink = static_cast<double>(f(d.temps.data(), d.n(), 0.0f));
+       };
+     }},
     {"seal", "seal",
      [](void* p, Data& d) {
        return [f = as<int16_t(const uint8_t*, int64_t)>(p), &d] {

@@ -155,6 +155,12 @@ int64_t longest(const float* temps, int64_t n, float limit) {
   return most;
 }
 
+int64_t frosts(const float* temps, int64_t n, float limit) {
+  int64_t count = 0;
+  for (int64_t i = 0; i < n; ++i) count += temps[i] < limit;
+  return count;
+}
+
 int16_t seal(const uint8_t* frame, int64_t n) {
   uint16_t code = 0xffff;
   for (int64_t i = 0; i < n; ++i) {

@@ -460,6 +460,44 @@ done:
   return most
 }
 
+-- How many readings are below the limit: four at a time, then what is left one by one.
+func frosts(temps: ptr, n: i64, limit: f32) -> i64 {
+enter:
+  limits = splat f32[4] limit
+  fours  = and n, -4
+  some   = gt.s fours, 0
+  when some go look(0, 0) else rest(0, 0)
+
+look(i: i64, counts: i32[4]):
+  four    = load f32[4] [temps + i*4]
+  below   = lt four, limits
+  ones    = widen.u i32[4] below
+  counts2 = add counts, ones
+  i2      = add i, 4
+  more    = lt.s i2, fours
+  when more go look(i2, counts2) else sum
+
+sum:
+  all  = sum counts2
+  wide = widen.u i64 all
+  go rest(fours, wide)
+
+rest(k: i64, count: i64):
+  left = lt.s k, n
+  when left go reading else done
+
+reading:
+  t      = load f32 [temps + k*4]
+  cold   = lt t, limit
+  one    = widen.u i64 cold
+  count2 = add count, one
+  k2     = add k, 1
+  go rest(k2, count2)
+
+done:
+  return count
+}
+
 -- A cyclic redundancy code of 16 bits over a frame (polynomial 0x1021, bit by bit).
 func seal(frame: ptr, n: i64) -> i16 {
 enter:

@@ -29,6 +29,7 @@ int32_t route(int32_t, int32_t);
 float between(const float*, int64_t, float);
 double trend(const float*, int64_t, double);
 int64_t longest(const float*, int64_t, float);
+int64_t frosts(const float*, int64_t, float);
 int16_t seal(const uint8_t*, int64_t);
 }
 
@@ -86,6 +87,7 @@ void compare(const Jit& jit, const std::vector<float>& temps, const std::vector<
   pair.expect_same("crossings", &crossings, scratch, t, n, 0.0f, ints, int64_t(5));
   pair.expect_same("trend", &trend, scratch, t, n, 10.0);
   pair.expect_same("longest", &longest, scratch, t, n, 0.0f);
+  pair.expect_same("frosts", &frosts, scratch, t, n, 0.0f);
   for (int32_t post = 0; post < 12; ++post) pair.expect_same("route", &route, scratch, post, 12);
   if (n >= 4) pair.expect_same("between", &between, scratch, t, n / 2, 0.333f);
   for (int k = 0; k < 20; ++k) {

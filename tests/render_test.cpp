@@ -107,7 +107,7 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
     EXPECT_NE(text.find(n["why"].get<std::string>()), std::string::npos);
     EXPECT_FALSE(n["what"].get<std::string>().empty());
   }
-  EXPECT_EQ(steps.size(), 3u * 17u);  // three passes over eight kernels
+  EXPECT_EQ(steps.size(), 3u * 18u);  // three passes over eight kernels
 
   Diagnostics problems = testing::problems_of(testing::contents(PORPHYRY_ROOT "/demo/wrong.por"));
   Json told = Json::parse(render_json(problems));

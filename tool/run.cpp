@@ -70,8 +70,11 @@ class CodeTracer {
       if (!written) return;
       bool is_virtual = machine::is_virtual(r);
       Word v = is_virtual ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
+      Value value = is_virtual ? code.shape(r).origin : Value();
+      // What lies above a narrow value in its register is of no account.
+      if (value.exists()) v &= mask_of(std::max(8u, f.type(value).total_bits()));
       changes += "  " + changed_to(machine::register_text(target_, module_, f, code, r, 64), v);
-      if (is_virtual) changes += by_type(f, code.shape(r).origin, v);
+      if (value.exists()) changes += by_type(f.type(value), v);
     });
     auto after = std::upper_bound(code.blocks.begin(), code.blocks.end(), seen.line,
                                   [](uint32_t k, const machine::CodeBlock& b) { return k < b.first; });
@@ -81,12 +84,10 @@ class CodeTracer {
   }
 
  private:
-  std::string by_type(const Function& f, Value v, Word bits) const {
-    if (!v.exists() || f.type(v).has_lanes() || f.type(v).is_pointer()) return "";
-    Type t = f.type(v);
-    Word low = bits & mask_of(t.bits());
-    uint64_t words[] = {static_cast<uint64_t>(low), static_cast<uint64_t>(low >> 64)};
-    return " (" + text::literal_text({words, t.words()}, t) + ")";
+  static std::string by_type(Type t, Word bits) {
+    if (t.is_pointer()) return "";
+    std::string text = text::literal_text(text::lane_words(t, bits), t);
+    return " " + (t.has_lanes() && text.starts_with('{') ? text : "(" + text + ")");
   }
 
   const Module& module_;

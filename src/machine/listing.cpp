@@ -6,6 +6,7 @@
 
 #include "lives.h"
 #include "porphyry/machine/passing.h"
+#include "porphyry/text/literals.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry::machine {
@@ -27,15 +28,17 @@ std::vector<std::string> operand_names(const Module& module, const Function& f, 
 namespace {
 
 std::string pool_value(const PoolEntry& e) {
-  if (e.bytes > 8) return fmt::format("{:#018x}'{:016x}", e.high, e.bits);
-  if (e.bytes == 4) return fmt::format("{}", std::bit_cast<float>(static_cast<uint32_t>(e.bits)));
-  return fmt::format("{}", std::bit_cast<double>(e.bits));
+  std::string text = text::literal_text(text::lane_words(e.type, Word(e.high) << 64 | e.bits), e.type);
+  return e.type.has_lanes() && !text.starts_with('{') ? text + " in each lane" : text;
 }
 
 class Lister {
  public:
   Lister(const LoweredModule& lowered, const CompiledFunction& c, const Target& target)
-      : lowered_(lowered), module_(*lowered.legal), f_(module_.function(c.symbol)), c_(c), target_(target) {}
+      : lowered_(lowered), module_(*lowered.legal), f_(module_.function(c.symbol)), c_(c), target_(target) {
+    for (size_t k = c.covered.size(); k > 0; --k)
+      first_covered_.set(c.covered[k - 1].first, static_cast<uint32_t>(k));
+  }
 
   FunctionListing run() {
     out_.name = c_.name;
@@ -118,10 +121,11 @@ class Lister {
 
   // The instruction and, before it, those that its rule took in.
   std::string operation(Instruction origin) const {
-    std::string inner;
-    for (auto [root, part] : c_.covered)
-      if (root == origin) inner = write_text(module_, f_, part) + "; " + inner;
-    return inner + write_text(module_, f_, origin);
+    std::string out;
+    for (size_t k = first_covered_.get(origin);
+         k && k <= c_.covered.size() && c_.covered[k - 1].first == origin; ++k)
+      out += write_text(module_, f_, c_.covered[k - 1].second) + "; ";
+    return out + write_text(module_, f_, origin);
   }
 
   void count(const EmittedLine& l, const Form& form) {
@@ -139,6 +143,7 @@ class Lister {
   const Module& module_;
   const Function& f_;
   const CompiledFunction& c_;
+  SideTable<Instruction, uint32_t> first_covered_;  // by root: its first row of covered, plus one
   const Target& target_;
   FunctionListing out_;
 };

@@ -89,7 +89,7 @@ template <class Lane>
 PoolEntry side_by_side(Type t, Lane lane) {
   Word all = 0;
   for (unsigned k = 0; k < t.lanes(); ++k) all |= (lane(k) & mask_of(t.bits())) << (k * t.bits());
-  return {static_cast<uint64_t>(all), static_cast<uint8_t>(t.bytes()), static_cast<uint64_t>(all >> 64)};
+  return {static_cast<uint64_t>(all), static_cast<uint8_t>(t.bytes()), static_cast<uint64_t>(all >> 64), t};
 }
 
 }  // namespace

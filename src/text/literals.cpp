@@ -157,6 +157,16 @@ std::string literal_text(Word word, Type type) {
   return out.find_first_of(".e") == std::string::npos ? out + ".0" : out;
 }
 
+std::vector<uint64_t> lane_words(Type type, Word bits) {
+  std::vector<uint64_t> out;
+  for (unsigned k = 0; k < type.lanes(); ++k) {
+    Word lane = bits >> (k * type.bits()) & mask_of(type.bits());
+    out.push_back(static_cast<uint64_t>(lane));
+    if (type.words_per_lane() == 2) out.push_back(static_cast<uint64_t>(lane >> 64));
+  }
+  return out;
+}
+
 std::string literal_text(std::span<const uint64_t> words, Type type) {
   unsigned step = type.words_per_lane();
   auto lane = [&](unsigned k) {

@@ -106,6 +106,7 @@ struct PoolEntry {
   uint64_t bits;
   uint8_t bytes;  // 4, 8 or 16; it lies at a multiple of that
   uint64_t high = 0;
+  Type type = {};  // for who shows it
   bool operator==(const PoolEntry&) const = default;
 };
 

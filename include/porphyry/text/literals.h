@@ -27,4 +27,7 @@ std::string literal_text(Word bits, Type type);
 // number, others {1, 2, 3}.
 std::string literal_text(std::span<const uint64_t> words, Type type);
 
+// The words of a constant from its bits side by side, at most 128 of them.
+std::vector<uint64_t> lane_words(Type type, Word bits);
+
 }  // namespace porphyry::text
