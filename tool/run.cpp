@@ -76,6 +76,9 @@ class CodeTracer {
       changes += "  " + changed_to(machine::register_text(target_, module_, f, code, r, 64), v);
       if (value.exists()) changes += by_type(f.type(value), v);
     });
+    if (changes.empty() && line.form >= machine::first_real_form &&
+        machine::implicit_writes(target_, code, line))
+      changes = "  " + flags_that_are(*seen.state);
     auto after = std::upper_bound(code.blocks.begin(), code.blocks.end(), seen.line,
                                   [](uint32_t k, const machine::CodeBlock& b) { return k < b.first; });
     std::string where = code.name + "." + block_text(module_, f, (after - 1)->origin);
@@ -84,6 +87,12 @@ class CodeTracer {
   }
 
  private:
+  std::string flags_that_are(const simulate::State& state) const {
+    std::vector<std::string> set;
+    for (size_t k = 0; k < target_.flags.size(); ++k)
+      if (state.flags[k]) set.emplace_back(target_.flags[k]);
+    return set.empty() ? "no flag" : listed(set, "and");
+  }
   static std::string by_type(Type t, Word bits) {
     if (t.is_pointer()) return "";
     std::string text = text::literal_text(text::lane_words(t, bits), t);
