@@ -61,7 +61,8 @@ TEST(Ranges, AreWhatDataFlowSays) {
   size_t checked = 0;
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Code f = selected_code(seed);
-    LiveRanges ranges = live_ranges(f, target(), std::pmr::get_default_resource());
+    Scratch work;
+    LiveRanges ranges = live_ranges(f, target(), &work);
     auto before = live_before(f);
     for (size_t v = 0; v < f.virtuals.size(); ++v) {
       const Segments& s = ranges.virtuals[v];
@@ -81,8 +82,9 @@ TEST(Ranges, AreWhatDataFlowSays) {
 
 TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
   std::mt19937_64 random(2);
+  Scratch work;
   auto some = [&] {
-    Segments s;
+    std::vector<Segment> s;
     uint32_t at = 0;
     for (size_t n = random() % 6; n > 0; --n) {
       uint32_t from = at + 1 + static_cast<uint32_t>(random() % 6),
@@ -92,17 +94,25 @@ TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
     }
     return s;
   };
-  auto holds = [](const Segments& s, uint32_t p) {
+  auto placed = [&](const std::vector<Segment>& list) {
+    Segments s;
+    for (Segment one : list) s.append(one, &work);
+    return s;
+  };
+  auto holds = [](const auto& s, uint32_t p) {
     return std::any_of(s.begin(), s.end(), [&](const Segment& x) { return x.from <= p && p < x.to; });
   };
   for (int k = 0; k < 20000; ++k) {
-    Segments a = some(), b = some(), both = merged(a, b);
+    work.reset();
+    std::vector<Segment> a = some(), b = some();
+    ASSERT_EQ(meet(placed(a), placed(b)), meet(placed(b), placed(a)));
+    Segments both = merged(placed(a), placed(b), &work);
     bool common = false;
     for (uint32_t p = 0; p < 90; ++p) {
       common |= holds(a, p) && holds(b, p);
       ASSERT_EQ(holds(both, p), holds(a, p) || holds(b, p));
     }
-    ASSERT_EQ(meet(a, b), common);
+    ASSERT_EQ(meet(placed(a), placed(b)), common);
   }
 }
 

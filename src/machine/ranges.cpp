@@ -15,8 +15,8 @@ struct Event {
   bool is_write() const { return position & 1; }
 };
 
-// Sorted segments that touch or overlap become one.
-void join_neighbours(Segments& list) {
+// Sorted segments that touch or overlap become one. Gives how many are left.
+size_t join_neighbours(std::span<Segment> list) {
   size_t kept = 0;
   for (const Segment& s : list) {
     if (kept && s.from <= list[kept - 1].to)
@@ -24,13 +24,14 @@ void join_neighbours(Segments& list) {
     else
       list[kept++] = s;
   }
-  list.resize(kept);
+  return kept;
 }
 
 class RangeBuilder {
  public:
   RangeBuilder(const Code& f, const Target& target, std::pmr::memory_resource* work)
       : out_(f, work),
+        memory_(work),
         f_(f),
         target_(target),
         events_(work),
@@ -100,11 +101,11 @@ class RangeBuilder {
     if (!s.empty() && s.back().to > from)
       s.back().to = std::max(s.back().to, at + 1);
     else
-      s.push_back({from, at + 1});
+      s.append({from, at + 1}, memory_);
   }
   void physical_write(Register r, uint32_t at) {
     written_at_[r] = at;
-    out_.blocked[r].push_back({at, at + 1});
+    out_.blocked[r].append({at, at + 1}, memory_);
   }
 
   // Events come in order of position, so block by block. A read that no write of its block precedes makes the
@@ -144,9 +145,9 @@ class RangeBuilder {
     if (leaves_blocks) {
       std::sort(range_.begin(), range_.end(),
                 [](const Segment& a, const Segment& b) { return a.from < b.from; });
-      join_neighbours(range_);
+      range_.resize(join_neighbours(range_));
     }
-    out_.virtuals[v].assign(range_.begin(), range_.end());
+    out_.virtuals[v].append(range_, memory_);
   }
 
   void live_in(uint32_t block) {
@@ -170,6 +171,7 @@ class RangeBuilder {
   }
 
   LiveRanges out_;
+  std::pmr::memory_resource* memory_;
   const Code& f_;
   const Target& target_;
   std::pmr::vector<Event> events_;
@@ -178,7 +180,7 @@ class RangeBuilder {
   };
   std::pmr::vector<Ends> ends_;  // of each register's events
   std::pmr::vector<uint32_t> stamps_, work_;
-  Segments range_;  // of the register at hand
+  std::pmr::vector<Segment> range_;  // of the register at hand
   uint32_t stamp_ = 0;
   size_t local_ = 0;
   uint32_t written_at_[first_virtual] = {};
@@ -220,18 +222,32 @@ bool meet(const Segments& a, const Segments& b) {
 }
 
 // Only what the two have beside each other is merged: a chain of copies grows at its end.
-Segments merged(Segments a, Segments b) {
-  if (a.empty() || (!b.empty() && b.front().from < a.front().from)) a.swap(b);
+Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory) {
+  if (a.empty() || (!b.empty() && b.front().from < a.front().from)) std::swap(a, b);
   if (b.empty()) return a;
-  auto beside = std::lower_bound(a.begin(), a.end(), b.front().from,
-                                 [](const Segment& s, uint32_t p) { return s.to < p; });
-  Segments tail(static_cast<size_t>(a.end() - beside) + b.size(), a.get_allocator());
-  std::merge(beside, a.end(), b.begin(), b.end(), tail.begin(),
+  const Segment* beside = std::lower_bound(a.begin(), a.end(), b.front().from,
+                                           [](const Segment& s, uint32_t p) { return s.to < p; });
+  std::pmr::vector<Segment> tail(static_cast<size_t>(a.end() - beside) + b.size(), memory);
+  std::merge(beside, static_cast<const Segment*>(a.end()), b.begin(), b.end(), tail.begin(),
              [](const Segment& x, const Segment& y) { return x.from < y.from; });
-  join_neighbours(tail);
-  a.erase(beside, a.end());
-  a.insert(a.end(), tail.begin(), tail.end());
+  tail.resize(join_neighbours(tail));
+  a.cut_to(static_cast<size_t>(beside - a.begin()));
+  a.append(tail, memory);
   return a;
+}
+
+void Segments::append(std::span<const Segment> more, std::pmr::memory_resource* memory) {
+  if (more.empty()) return;
+  size_t size = size_ + more.size();
+  if (size > room_) {
+    size_t room = size_ ? 2 * size : size;
+    auto* rows = static_cast<Segment*>(memory->allocate(room * sizeof(Segment), alignof(Segment)));
+    std::copy(begin(), end(), rows);
+    rows_ = rows;
+    room_ = static_cast<uint32_t>(room);
+  }
+  std::copy(more.begin(), more.end(), rows_ + size_);
+  size_ = static_cast<uint32_t>(size);
 }
 
 }  // namespace porphyry::machine

@@ -11,7 +11,29 @@ namespace porphyry::machine {
 struct Segment {
   uint32_t from, to;
 };
-using Segments = std::pmr::vector<Segment>;
+
+// Segments in order, in memory that lasts as long as whoever gave it; one that outgrows its place leaves it.
+class Segments {
+ public:
+  size_t size() const { return size_; }
+  bool empty() const { return size_ == 0; }
+  Segment* begin() { return rows_; }
+  Segment* end() { return rows_ + size_; }
+  const Segment* begin() const { return rows_; }
+  const Segment* end() const { return rows_ + size_; }
+  Segment& back() { return rows_[size_ - 1]; }
+  const Segment& front() const { return rows_[0]; }
+  const Segment& back() const { return rows_[size_ - 1]; }
+  const Segment& operator[](size_t k) const { return rows_[k]; }
+  void clear() { size_ = 0; }
+  void cut_to(size_t size) { size_ = static_cast<uint32_t>(size); }
+  void append(std::span<const Segment> more, std::pmr::memory_resource* memory);
+  void append(Segment one, std::pmr::memory_resource* memory) { append(std::span(&one, 1), memory); }
+
+ private:
+  Segment* rows_ = nullptr;
+  uint32_t size_ = 0, room_ = 0;
+};
 
 // The blocks from which control comes to one.
 class Predecessors {
@@ -39,7 +61,8 @@ LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_res
 
 bool covers(const Segments& s, uint32_t position);
 bool meet(const Segments& a, const Segments& b);
-// O(log first + second + what of the first stands beside or behind the second), by where they begin.
-Segments merged(Segments a, Segments b);
+// Takes the place of the two. O(log first + second + what of the first stands beside or behind the second),
+// by where they begin.
+Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory);
 
 }  // namespace porphyry::machine

@@ -70,8 +70,8 @@ void Scan::join(uint32_t a, uint32_t b) {
   if ((f_.virtuals[a].bits > 64) != (f_.virtuals[b].bits > 64)) return;
   Segments &x = ranges_.virtuals[a], &y = ranges_.virtuals[b];
   if (meet(x, y)) return;
-  x = merged(std::move(x), std::move(y));
-  y.clear();
+  x = merged(x, y, work_);
+  y = {};
   ranges_.weights[a] += ranges_.weights[b];
   parent_[b] = a;
 }
