@@ -7,6 +7,8 @@
 
 #include "porphyry/machine/legalize.h"
 #include "porphyry/object/object.h"
+#include "porphyry/object/read.h"
+#include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
@@ -160,6 +162,45 @@ TEST_F(Objects, TheDebuggerStopsStepsAndTracesBack) {
 }
 
 // Data that the program puts beside zeros is not lost with them.
+// What a linker sees of a named symbol: its nature, its section and what that is for, its bytes there.
+std::map<std::string, std::string> seen_by_linkers(const std::string& bytes) {
+  auto read = read_object("bud.o", bytes);
+  EXPECT_TRUE(read.good());
+  std::map<std::string, std::string> out;
+  const ObjectFile& file = read->file;
+  for (const ObjectFile::Symbol& s : file.symbols) {
+    // A linker has no use for local names that a text cannot spell.
+    if (s.name.empty() || s.name.find(' ') != s.name.npos || s.is_section) continue;
+    std::string what = s.is_weak ? "weak" : s.is_local ? "local" : "global";
+    if (s.section == ObjectFile::undefined) {
+      out[s.name] = what + " from outside";
+      continue;
+    }
+    const ObjectFile::Section& in = file.sections[s.section];
+    out[s.name] =
+        fmt::format("{}{} of {} bytes in {}{}{}{}: ", what, s.is_function ? " function" : "", s.size, in.name,
+                    in.is_code ? ", code" : "", in.writable ? ", writable" : "", in.zeros ? ", zeros" : "");
+    if (!in.zeros && !in.is_code) out[s.name] += in.bytes.substr(s.value, s.size);
+  }
+  return out;
+}
+
+// Assembly text is another way to the same object: names, natures, sections, contents.
+TEST(ObjectText, BecomesTheSameForALinker) {
+  TemporaryFolder folder;
+  Realm realm;
+  auto module = testing::must_read(realm, bud);
+  auto lowered = machine::lower(*module, targets::x64());
+  std::string source = folder.write("bud.s", render_assembly(*lowered, targets::x64()));
+  auto made = run_command("as " + source + " -o " + folder.file("bud.o") + " 2>&1");
+  ASSERT_EQ(made.status, 0) << made.out;
+  auto ours = seen_by_linkers(object_of(*module)),
+       theirs = seen_by_linkers(testing::contents(folder.file("bud.o")));
+  EXPECT_GE(ours.size(), 13u);
+  for (const auto& [name, what] : ours) EXPECT_EQ(theirs[name], what) << name;
+  for (const auto& [name, what] : theirs) EXPECT_EQ(ours[name], what) << name;
+}
+
 TEST_F(Objects, ZerosMakeRoomForOtherData) {
   Realm realm;
   auto module = testing::must_read(realm,

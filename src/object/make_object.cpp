@@ -110,15 +110,8 @@ class Maker {
   void place_data(Symbol symbol) {
     const SymbolRow& row = module_[symbol];
     auto image = row.data.image();
-    bool addresses = !row.data.references().empty();
-    bool zeros = !addresses && !row.data.is_const &&
-                 std::all_of(image.begin(), image.end(), [](uint8_t b) { return b == 0; });
-    std::string name = !row.section.empty() ? row.section
-                       : row.data.is_const  ? (addresses ? ".data.rel.ro" : ".rodata")
-                       : zeros              ? ".bss"
-                                            : ".data";
-    uint32_t s =
-        section(name, {.writable = !row.data.is_const || addresses, .zeros = name == ".bss" && zeros});
+    DataSection to = section_of(row);
+    uint32_t s = section(to.name, {.writable = to.writable, .zeros = to.zeros});
     uint64_t at = open(s, row.data.align);
     if (out_.sections[s].zeros)
       out_.sections[s].size += image.size();
@@ -183,6 +176,18 @@ class Maker {
 
 }  // namespace
 }  // namespace object
+
+DataSection section_of(const SymbolRow& data) {
+  auto image = data.data.image();
+  bool addresses = !data.data.references().empty(), is_const = data.data.is_const;
+  bool zeros =
+      !addresses && !is_const && std::all_of(image.begin(), image.end(), [](uint8_t b) { return b == 0; });
+  std::string name = !data.section.empty() ? data.section
+                     : is_const            ? (addresses ? ".data.rel.ro" : ".rodata")
+                     : zeros               ? ".bss"
+                                           : ".data";
+  return {name, !is_const || addresses, name == ".bss" && zeros};
+}
 
 ObjectFile make_object(const machine::LoweredModule& lowered, const machine::Target& target,
                        const ObjectOptions& options) {

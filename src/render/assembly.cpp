@@ -1,6 +1,7 @@
 // Assembly text for the system assembler: one section for code, one for constants, data in its own.
 #include <fmt/format.h>
 
+#include "porphyry/object/object.h"
 #include "porphyry/render/listing.h"
 
 namespace porphyry {
@@ -112,15 +113,16 @@ class AssemblyWriter {
     const DataItem& item = module_[s].data;
     std::string name = symbol_text(s);
     auto references = item.references();
-    bool writable = !item.is_const || !references.empty();
-    const std::string& wanted = module_[s].section;
-    if (wanted.empty())
-      out_ += fmt::format("\n    .section {}\n", writable ? ".data" : ".rodata");
-    else
-      out_ += fmt::format("\n    .section \"{}\", \"{}\", @progbits\n", wanted, writable ? "aw" : "a");
+    DataSection in = section_of(module_[s]);
+    out_ += fmt::format("\n    .section \"{}\", \"{}\", @{}\n", in.name, in.writable ? "aw" : "a",
+                        in.zeros ? "nobits" : "progbits");
     out_ += fmt::format("    .balign {}\n", item.align);
     header(name, s);
     out_ += fmt::format("    .type {}, @object\n    .size {}, {}\n{}:\n", name, name, item.size(), name);
+    if (in.zeros) {
+      out_ += fmt::format("    .zero {}\n", item.size());
+      return;
+    }
     std::vector<uint8_t> image = item.image();
     size_t next = 0;
     for (uint64_t at = 0; at < image.size();) {

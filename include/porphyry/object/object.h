@@ -49,6 +49,13 @@ struct ObjectFile {
   std::vector<Symbol> symbols;
 };
 
+// Which section a data item goes to.
+struct DataSection {
+  std::string name;
+  bool writable = false, zeros = false;  // zeros: it only says how many
+};
+DataSection section_of(const SymbolRow& data);
+
 struct ObjectOptions {
   bool lines = true;  // DWARF lines and functions, when the module has positions
 };
