@@ -5,6 +5,10 @@
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
 
+// Small parts of matching that are asked for every node of every pattern tried: calls would cost as much as
+// they do.
+#define PORPHYRY_INLINE [[gnu::always_inline]] inline
+
 namespace porphyry::machine {
 namespace {
 
@@ -89,7 +93,7 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
 
 // A constant that the rule has to have in a register costs an instruction; so does a tree below, as much as
 // its own best rule. What others need as well is there anyway.
-uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
+PORPHYRY_INLINE uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
   if (f_.is_constant(v)) return 0;
   Instruction d = f_.definition(v);
   bool below = d.exists() && f_.block(d) == f_.block(root) && f_.has_one_use(v);
@@ -98,7 +102,7 @@ uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const {
 }
 
 // Whether an operand that is overwritten has further uses, so that it has to be copied first.
-bool Matcher::tied_and_shared(const Match& m) const {
+PORPHYRY_INLINE bool Matcher::tied_and_shared(const Match& m) const {
   for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
     Value v = m.value(static_cast<size_t>(std::countr_zero(bits)));
     if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
@@ -106,7 +110,7 @@ bool Matcher::tied_and_shared(const Match& m) const {
   return false;
 }
 
-bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
+PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
   if (n.kind == NodeKind::Literal)
     return f_.is_constant(v) && f_.is_uniform(v) && f_.constant_bits(v) == n.literal;
   if (n.kind == NodeKind::Constant) {
@@ -171,14 +175,14 @@ bool Matcher::node(const Rule& rule, int8_t at, Value v, Instruction root, Match
 }
 
 // Whether a shuffle takes the lanes that a pattern wants.
-bool Matcher::takes_lanes(const PatternNode& n, Instruction i) const {
+PORPHYRY_INLINE bool Matcher::takes_lanes(const PatternNode& n, Instruction i) const {
   for (size_t k = 0; k < n.lanes.size(); ++k)
     if (f_.shuffle_lane(i, k) != n.lanes[k]) return false;
   return true;
 }
 
 // Whether a node of a pattern is worth trying on a value.
-bool Matcher::may_fit(const PatternNode& n, Value v) const {
+PORPHYRY_INLINE bool Matcher::may_fit(const PatternNode& n, Value v) const {
   if (n.kind == NodeKind::Register) return true;
   if (n.kind != NodeKind::Operation) return f_.is_constant(v);
   if (f_.is_constant(v)) return n.op == Op::Load && in_pool(f_.type(v));
