@@ -50,11 +50,14 @@ class Held {
   }
   // What both hold; whether that is less than before.
   bool intersect(const Held& other) {
-    size_t before = pairs_.size();
-    auto end = std::set_intersection(pairs_.begin(), pairs_.end(), other.pairs_.begin(), other.pairs_.end(),
-                                     pairs_.begin());
-    pairs_.erase(end, pairs_.end());
-    return pairs_.size() != before;
+    size_t before = pairs_.size(), kept = 0;
+    auto at = other.pairs_.begin();
+    for (uint64_t p : pairs_) {
+      while (at != other.pairs_.end() && *at < p) ++at;
+      if (at != other.pairs_.end() && *at == p) pairs_[kept++] = p;
+    }
+    pairs_.resize(kept);
+    return kept != before;
   }
 
  private:

@@ -110,7 +110,7 @@ class Maker {
   void place_data(Symbol symbol) {
     const SymbolRow& row = module_[symbol];
     auto image = row.data.image();
-    DataSection to = section_of(row);
+    DataSection to = section_of(row, image);
     uint32_t s = section(to.name, {.writable = to.writable, .zeros = to.zeros});
     uint64_t at = open(s, row.data.align);
     if (out_.sections[s].zeros)
@@ -177,8 +177,7 @@ class Maker {
 }  // namespace
 }  // namespace object
 
-DataSection section_of(const SymbolRow& data) {
-  auto image = data.data.image();
+DataSection section_of(const SymbolRow& data, std::span<const uint8_t> image) {
   bool addresses = !data.data.references().empty(), is_const = data.data.is_const;
   bool zeros =
       !addresses && !is_const && std::all_of(image.begin(), image.end(), [](uint8_t b) { return b == 0; });

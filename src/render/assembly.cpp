@@ -113,7 +113,8 @@ class AssemblyWriter {
     const DataItem& item = module_[s].data;
     std::string name = symbol_text(s);
     auto references = item.references();
-    DataSection in = section_of(module_[s]);
+    std::vector<uint8_t> image = item.image();
+    DataSection in = section_of(module_[s], image);
     out_ += fmt::format("\n    .section \"{}\", \"{}\", @{}\n", in.name, in.writable ? "aw" : "a",
                         in.zeros ? "nobits" : "progbits");
     out_ += fmt::format("    .balign {}\n", item.align);
@@ -123,7 +124,6 @@ class AssemblyWriter {
       out_ += fmt::format("    .zero {}\n", item.size());
       return;
     }
-    std::vector<uint8_t> image = item.image();
     size_t next = 0;
     for (uint64_t at = 0; at < image.size();) {
       if (next < references.size() && references[next].offset == at) {

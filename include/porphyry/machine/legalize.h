@@ -64,11 +64,11 @@ constexpr Type carrier(Type t) {
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
 //   branches    `choose` becomes a balanced tree of comparisons
 //   spans       `copy` and `fill` become accesses or calls of helpers
-//   lanes       lanes become as many as a register holds, where the book covers what is done to them, or
-//   scalars widths      integers of odd and great widths become words operations  what the book has no rule
-//   for is said in what it has; addresses take the machine's form edges       edges from a block with several
-//   ways out to one with several ways in get a block beside      comparisons and addresses stand beside their
-//   users
+//   lanes       lanes become as many as a register holds where the book covers that, or scalars
+//   widths      integers of odd and great widths become words
+//   operations  what the book has no rule for is said in what it has; addresses take the machine's form
+//   edges       edges from a block with several ways out to one with several ways in get a block
+//   beside      comparisons and addresses stand beside their users
 struct LegalStep {
   std::string_view name, doc;
 };

@@ -21,9 +21,8 @@ struct Selected {
 };
 
 // The function must be legalized. Fails where no rule of the book covers an operation. Blocks stand in the
-// function's order, unlikely ones behind all others. The code, and what is wanted on the way, lies in
-// `memory`. O(n log n).
-// The code lies in `memory`; nothing that comes out lies in `work`.
+// function's order, unlikely ones behind all others. The code lies in `memory`; what is wanted on the way
+// lies in `work`, and nothing that comes out does. O(n log n).
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
                         std::pmr::memory_resource* memory, std::pmr::memory_resource* work);
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules);

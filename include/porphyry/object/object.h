@@ -49,12 +49,12 @@ struct ObjectFile {
   std::vector<Symbol> symbols;
 };
 
-// Which section a data item goes to.
+// Which section a data item goes to. `image` is the item's.
 struct DataSection {
   std::string name;
   bool writable = false, zeros = false;  // zeros: it only says how many
 };
-DataSection section_of(const SymbolRow& data);
+DataSection section_of(const SymbolRow& data, std::span<const uint8_t> image);
 
 struct ObjectOptions {
   bool lines = true;  // DWARF lines and functions, when the module has positions

@@ -3,38 +3,12 @@
 
 #include "lanes.h"
 #include "porphyry/ir/compute.h"
+#include "relatives.h"
 
 namespace porphyry::machine {
 namespace {
 
 const Type i64 = Type::integer(64), i128 = Type::integer(128);
-
-// a OP b is b MIRRORED a; not (a OP b) is a OPPOSITE b.
-struct Relatives {
-  Op op, mirrored, opposite;
-};
-constexpr Relatives relatives[] = {
-    {Op::Eq, Op::Eq, Op::Ne},
-    {Op::Ne, Op::Ne, Op::Eq},
-    {Op::LtS, Op::GtS, Op::GeS},
-    {Op::LeS, Op::GeS, Op::GtS},
-    {Op::GtS, Op::LtS, Op::LeS},
-    {Op::GeS, Op::LeS, Op::LtS},
-    {Op::LtU, Op::GtU, Op::GeU},
-    {Op::LeU, Op::GeU, Op::GtU},
-    {Op::GtU, Op::LtU, Op::LeU},
-    {Op::GeU, Op::LeU, Op::LtU},
-    // Of floats these are all false where one is no number: none is another's opposite.
-    {Op::Lt, Op::Gt, Op::Lt},
-    {Op::Gt, Op::Lt, Op::Gt},
-    {Op::Le, Op::Ge, Op::Le},
-    {Op::Ge, Op::Le, Op::Ge}};
-
-const Relatives* relatives_of(Op op) {
-  for (const Relatives& r : relatives)
-    if (r.op == op) return &r;
-  return nullptr;
-}
 
 Op signed_op(Op op) {
   switch (op) {

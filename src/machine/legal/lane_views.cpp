@@ -3,6 +3,7 @@
 #include <bit>
 
 #include "porphyry/ir/compute.h"
+#include "porphyry/text/literals.h"
 
 namespace porphyry::machine {
 namespace {
@@ -67,8 +68,6 @@ LaneViews::Row& LaneViews::row_of_kept(Value v) {
   return r;
 }
 
-void LaneViews::are_scalars(Value v, Parts scalars) { row(v).scalars = std::move(scalars); }
-
 bool LaneViews::is_scalar(Value v) const {
   if (f_.is_constant(v)) return true;
   const Row* r = known(v);
@@ -85,9 +84,22 @@ unsigned LaneViews::mask_width(Value v) const {
   return r && !r->masks.empty() ? r->masks.begin()->first : usual_width(f_.type(v));
 }
 
+// The last lane fills what is left of the last chunk.
+template <class Lane>
+Parts LaneViews::constant_chunks(Type t, Type w, Lane lane) const {
+  Parts out;
+  for (unsigned from = 0; from < t.lanes(); from += w.lanes()) {
+    std::vector<uint64_t> words;
+    for (unsigned k = 0; k < w.lanes(); ++k)
+      words.push_back(static_cast<uint64_t>(lane(std::min(from + k, t.lanes() - 1))));
+    out.push_back(f_.constant_lanes(w, words));
+  }
+  return out;
+}
+
 Parts LaneViews::chunks(Value v) {
   Type t = f_.type(v), w = whole(t);
-  if (f_.is_constant(v)) return constant_chunks(v);
+  if (f_.is_constant(v)) return constant_chunks(t, w, [&](unsigned k) { return f_.constant_word(v, k); });
   Row& r = t == w ? row_of_kept(v) : row(v);
   if (r.chunks.empty()) {
     pen_.before(r.anchor).from({});
@@ -117,7 +129,9 @@ Parts LaneViews::scalars(Value v) {
 }
 
 Parts LaneViews::masks(Value v, unsigned width) {
-  if (f_.is_constant(v)) return constant_masks(v, width);
+  if (f_.is_constant(v))
+    return constant_chunks(f_.type(v), mask_type(Type::integer(width)),
+                           [&](unsigned k) { return f_.constant_word(v, k) ? mask_of(width) : Word(0); });
   Row& r = row(v);
   if (auto known = r.masks.find(width); known != r.masks.end()) return known->second;
   unsigned lanes = f_.type(v).lanes();
@@ -143,31 +157,6 @@ Parts LaneViews::resized_masks(Row& r, unsigned lanes, unsigned width) {
     r.masks[at] = std::move(next);
   }
   return r.masks[width];
-}
-
-Parts LaneViews::constant_chunks(Value v) const {
-  Type t = f_.type(v), w = whole(t);
-  Parts out;
-  for (unsigned from = 0; from < t.lanes(); from += w.lanes()) {
-    std::vector<uint64_t> words;
-    for (unsigned k = 0; k < w.lanes(); ++k)
-      words.push_back(static_cast<uint64_t>(f_.constant_word(v, std::min(from + k, t.lanes() - 1))));
-    out.push_back(f_.constant_lanes(w, words));
-  }
-  return out;
-}
-
-Parts LaneViews::constant_masks(Value v, unsigned width) const {
-  Type t = f_.type(v), w = mask_type(Type::integer(width));
-  Parts out;
-  for (unsigned from = 0; from < t.lanes(); from += w.lanes()) {
-    std::vector<uint64_t> words;
-    for (unsigned k = 0; k < w.lanes(); ++k)
-      words.push_back(
-          f_.constant_word(v, std::min(from + k, t.lanes() - 1)) ? static_cast<uint64_t>(mask_of(width)) : 0);
-    out.push_back(f_.constant_lanes(w, words));
-  }
-  return out;
 }
 
 Parts LaneViews::made_of_scalars(Type w, const Parts& scalars) {
@@ -210,10 +199,7 @@ Value LaneViews::bits(TidyPen& pen, Value v, Type to) const {
   if (!f_.is_constant(v)) return pen.convert(Op::Bits, to, v);
   Word all = 0;
   for (unsigned k = 0; k < from.lanes(); ++k) all |= f_.constant_word(v, k) << (k * from.bits());
-  std::vector<uint64_t> words;
-  for (unsigned k = 0; k < to.lanes(); ++k)
-    words.push_back(static_cast<uint64_t>(all >> (k * to.bits()) & mask_of(to.bits())));
-  return f_.constant_lanes(to, words);
+  return f_.constant_lanes(to, text::lane_words(to, all));
 }
 
 Value LaneViews::flag(TidyPen& pen, Value b, Type lane) const { return pen.neg(pen.widen_u(b, lane)); }

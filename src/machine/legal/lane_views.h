@@ -29,7 +29,7 @@ class LaneViews {
   // Until told otherwise, what is found stands before `here`, an instruction that stays until the end.
   void at(Instruction here) { here_ = here; }
   void are_chunks(Value v, Parts chunks) { row(v).chunks = std::move(chunks); }
-  void are_scalars(Value v, Parts scalars);
+  void are_scalars(Value v, Parts scalars) { row(v).scalars = std::move(scalars); }
   void are_masks(Value v, unsigned width, Parts masks) { row(v).masks[width] = std::move(masks); }
 
   Parts chunks(Value v);
@@ -45,7 +45,7 @@ class LaneViews {
   Value lane(TidyPen& pen, Value chunk, unsigned k) const;
   Value put(TidyPen& pen, Value chunk, unsigned k, Value scalar) const;
   Value flag(TidyPen& pen, Value b, Type lane) const;  // all bits of an integer
-  Value bits(TidyPen& pen, Value v, Type to) const;  // of at most 128
+  Value bits(TidyPen& pen, Value v, Type to) const;    // of at most 128
   // Twice or half as wide masks; for any integers, widened with zeros (`upper`: zeros) or signs (`upper`:
   // what lies above each lane) and narrowed to the low bits.
   Parts doubled(TidyPen& pen, const Parts& chunks, const Parts& upper, unsigned lanes) const;
@@ -62,8 +62,8 @@ class LaneViews {
   Row& row(Value v);
   const Row* known(Value v) const;
   Row& row_of_kept(Value v);
-  Parts constant_chunks(Value v) const;
-  Parts constant_masks(Value v, unsigned width) const;
+  template <class Lane>
+  Parts constant_chunks(Type t, Type whole, Lane lane) const;
   Parts made_of_scalars(Type whole, const Parts& scalars);
   Parts resized_masks(Row& r, unsigned lanes, unsigned width);
 

@@ -20,6 +20,13 @@ bool masks_work(const LaneViews& views) {
   return true;
 }
 
+// The lanes from `half` on in the places of the lowest; the rest stays.
+std::vector<uint16_t> brought_down(unsigned lanes, unsigned half) {
+  std::vector<uint16_t> out(lanes);
+  for (unsigned k = 0; k < lanes; ++k) out[k] = static_cast<uint16_t>(k < half ? k + half : k);
+  return out;
+}
+
 }  // namespace
 
 LaneCutter::LaneCutter(Module& module, Function& f, const Coverage& coverage)
@@ -291,11 +298,8 @@ bool LaneCutter::reduce_chunks(Instruction i, Op join) {
     return true;
   }
   if (!w.exists() || t.lanes() % w.lanes() || !coverage_.covers(join, w, w)) return false;
-  for (unsigned half = w.lanes() / 2; half; half /= 2) {
-    std::vector<uint16_t> down(w.lanes());
-    for (unsigned k = 0; k < w.lanes(); ++k) down[k] = static_cast<uint16_t>(k < half ? k + half : k);
-    if (!coverage_.shuffle(w, true, down)) return false;
-  }
+  for (unsigned half = w.lanes() / 2; half; half /= 2)
+    if (!coverage_.shuffle(w, true, brought_down(w.lanes(), half))) return false;
   replaced(f_.result(i), all_in_one(views_.chunks(v), join, f_.permits(i)));
   return true;
 }
@@ -317,14 +321,12 @@ Value LaneCutter::all_in_one(Parts chunks, Op join, uint8_t permits) {
     for (unsigned k = 1; k < pen_.type(v).lanes(); ++k) all = pen_.make(join, {all, views_.lane(pen_, v, k)});
     return all;
   }
-  for (unsigned half = w.lanes() / 2; half; half /= 2) {
-    std::vector<uint16_t> down(w.lanes());
-    for (unsigned k = 0; k < w.lanes(); ++k) down[k] = static_cast<uint16_t>(k < half ? k + half : k);
-    v = pen_.make(join, {v, pen_.shuffle(v, v, down)}, {}, 0, permits);
-  }
+  for (unsigned half = w.lanes() / 2; half; half /= 2)
+    v = pen_.make(join, {v, pen_.shuffle(v, v, brought_down(w.lanes(), half))}, {}, 0, permits);
   return views_.lane(pen_, v, 0);
 }
 
+// Most functions have no lanes: for them not even the book is asked.
 void cut_lanes(Module& module, Function& f, const Coverage& coverage) {
   for (size_t k = 0; k < f.value_limit(); ++k)
     if (f.type(Value(k)).has_lanes()) return LaneCutter(module, f, coverage).run();

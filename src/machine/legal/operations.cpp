@@ -2,24 +2,11 @@
 #include <algorithm>
 
 #include "expand.h"
+#include "relatives.h"
 #include "steps.h"
 
 namespace porphyry::machine {
 namespace {
-
-Op mirrored(Op op) {
-  switch (op) {
-    case Op::LtS: return Op::GtS;
-    case Op::GtS: return Op::LtS;
-    case Op::LeS: return Op::GeS;
-    case Op::GeS: return Op::LeS;
-    case Op::LtU: return Op::GtU;
-    case Op::GtU: return Op::LtU;
-    case Op::LeU: return Op::GeU;
-    case Op::GeU: return Op::LeU;
-    default: return op;
-  }
-}
 
 class Rewriter {
  public:
@@ -77,9 +64,11 @@ class Rewriter {
   void plain(Instruction i) {
     Op op = f_.op(i);
     if (f_.type(f_.operand(i, 0)).has_lanes()) return;  // what the convention passes
-    bool compares = mirrored(op) != op || op == Op::Eq || op == Op::Ne;
-    if (compares && f_.is_constant(f_.operand(i, 0)) && !f_.is_constant(f_.operand(i, 1)))
-      return replace(i, expander_.make(mirrored(op), {f_.operand(i, 1), f_.operand(i, 0)}));
+    // A constant goes second, where rules have literals; not for orderings of floats, which have none.
+    const Relatives* compares = relatives_of(op);
+    if (compares && compares->opposite != op && f_.is_constant(f_.operand(i, 0)) &&
+        !f_.is_constant(f_.operand(i, 1)))
+      return replace(i, expander_.make(compares->mirrored, {f_.operand(i, 1), f_.operand(i, 0)}));
     Type operand = f_.type(f_.operand(i, f_.operand_count(i) - 1)), result = f_.type(f_.result(i));
     bool not_of_bool = op == Op::Not && operand.is_bool();
     if (!not_of_bool && coverage_.covers(op, operand, result)) return;
