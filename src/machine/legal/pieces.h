@@ -8,14 +8,14 @@
 
 namespace porphyry::machine {
 
-struct Piece {
+struct AccessPiece {
   unsigned bytes;  // 8, 4, 2 or 1
   int64_t at;
 };
 
 // So many bytes in the largest pieces that fit, in order; each lies at a multiple of its size.
-inline std::vector<Piece> pieces_of(uint64_t bytes) {
-  std::vector<Piece> out;
+inline std::vector<AccessPiece> pieces_of(uint64_t bytes) {
+  std::vector<AccessPiece> out;
   for (uint64_t at = 0; at < bytes;) {
     unsigned size = 8;
     while (size > bytes - at) size /= 2;

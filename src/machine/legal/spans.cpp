@@ -38,7 +38,7 @@ class SpanStep {
     return f_.result(
         pen_.put({.op = Op::At, .operands = operands, .results = {&t, 1}, .detail = f_.add_address(plain)}));
   }
-  static Address access(const Address& said, const Piece& p) {
+  static Address access(const Address& said, const AccessPiece& p) {
     return moved({.align = said.align, .is_volatile = said.is_volatile}, p.at);
   }
   bool short_one(Value bytes) const {
@@ -52,7 +52,7 @@ class SpanStep {
     if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_copy"], {to, from, bytes}));
     auto list = pieces_of(f_.constant_bits(bytes));
     std::vector<Value> read;
-    for (Piece p : list)
+    for (AccessPiece p : list)
       read.push_back(pen_.load(Type::integer(p.bytes * 8), access(shape.from, p), {&from, 1}));
     for (size_t k = 0; k < list.size(); ++k) pen_.store(read[k], access(shape.to, list[k]), {&to, 1});
   }
@@ -63,7 +63,7 @@ class SpanStep {
     Value bytes = f_.operand(i, f_.operand_count(i) - 1);
     if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_fill"], {to, v, bytes}));
     Value word = pen_.mul(v, pen_.number(i64, 0x0101010101010101u));
-    for (Piece p : pieces_of(f_.constant_bits(bytes)))
+    for (AccessPiece p : pieces_of(f_.constant_bits(bytes)))
       pen_.store(pen_.narrow(word, Type::integer(p.bytes * 8)), access(said, p), {&to, 1});
   }
 

@@ -271,7 +271,7 @@ class WidthSplitter final : public Splitter {
     std::vector<Value> operands;
     Address address;
   };
-  Place place(Instruction i, const Piece& piece) {
+  Place place(Instruction i, const AccessPiece& piece) {
     Place p{{}, f_.address(i)};
     size_t first = f_.op(i) == Op::Store ? 1 : 0;
     for (unsigned k = 0; k < p.address.operand_count(); ++k) p.operands.push_back(f_.operand(i, first + k));
@@ -284,7 +284,7 @@ class WidthSplitter final : public Splitter {
     unsigned w = t.bits();
     Parts out = words_.number(w, 0);
     Type word = f_.type(out[0]);
-    for (Piece piece : pieces_of(t.bytes())) {
+    for (AccessPiece piece : pieces_of(t.bytes())) {
       Place p = place(i, piece);
       Value v = pen_.widen_u(pen_.load(Type::integer(piece.bytes * 8), p.address, p.operands), word);
       auto at = static_cast<unsigned>(piece.at);
@@ -297,7 +297,7 @@ class WidthSplitter final : public Splitter {
   void store(Instruction i) {
     Parts v = in(i, 0);
     unsigned size = f_.type(v[0]).bits() / 8;
-    for (Piece piece : pieces_of(f_.type(f_.operand(i, 0)).bytes())) {
+    for (AccessPiece piece : pieces_of(f_.type(f_.operand(i, 0)).bytes())) {
       Place p = place(i, piece);
       auto at = static_cast<unsigned>(piece.at);
       Value part = pen_.shr_u(v[at / size], at % size * 8);
