@@ -1,6 +1,7 @@
 #include "porphyry/analyze/dominators.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "porphyry/ir/order.h"
 
@@ -34,27 +35,18 @@ Dominators::Dominators(const Function& f, std::pmr::memory_resource* memory)
       if (immediate_[k] != best) immediate_[k] = best, changed = true;
     }
   }
-  // Nested intervals answer "dominates" in O(1). Children are rows of one table, by their parent.
-  Numbers first(order_.size() + 1, memory), children(order_.size(), memory);
-  for (uint32_t k = 1; k < order_.size(); ++k) ++first[immediate_[k] + 1];
-  for (size_t k = 1; k < first.size(); ++k) first[k] += first[k - 1];
-  Numbers fill(first.begin(), first.end() - 1, memory);
-  for (uint32_t k = 1; k < order_.size(); ++k) children[fill[immediate_[k]]++] = k;
+  // Nested intervals answer "dominates" in O(1): a block's numbers follow those of its parent and of the
+  // parent's earlier children. Parents come before their children, so sizes add up from the last to the
+  // first.
+  Numbers next(order_.size(), 1, memory);
+  for (uint32_t k = static_cast<uint32_t>(order_.size()); k-- > 1;) next[immediate_[k]] += next[k];
   enter_.resize(order_.size());
   leave_.resize(order_.size());
-  uint32_t clock = 0;
-  std::pmr::vector<std::pair<uint32_t, uint32_t>> stack({{0, first[0]}}, memory);
-  enter_[0] = clock++;
-  while (!stack.empty()) {
-    auto& [at, next] = stack.back();
-    if (next == first[at + 1]) {
-      leave_[at] = clock++;
-      stack.pop_back();
-      continue;
-    }
-    uint32_t child = children[next++];
-    enter_[child] = clock++;
-    stack.push_back({child, first[child]});
+  for (uint32_t k = 0; k < order_.size(); ++k) {
+    uint32_t size = next[k];
+    if (k > 0) enter_[k] = std::exchange(next[immediate_[k]], next[immediate_[k]] + size);
+    leave_[k] = enter_[k] + size - 1;
+    next[k] = enter_[k] + 1;  // where its own children begin
   }
 }
 
@@ -66,7 +58,7 @@ Block Dominators::immediate(Block b) const {
 bool Dominators::dominates(Block a, Block b) const {
   uint32_t x = number_[a], y = number_[b];
   if (x == 0 || y == 0) return false;
-  return enter_[x - 1] <= enter_[y - 1] && leave_[y - 1] <= leave_[x - 1];
+  return enter_[x - 1] <= enter_[y - 1] && enter_[y - 1] <= leave_[x - 1];
 }
 
 bool Dominators::available(const Function& f, Value v, Instruction user) const {

@@ -38,7 +38,8 @@ class Verifier {
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
       complain(f_.entry(), "something goes to the first block", "another block to go to");
-    for (Value v : f_.parameters()) unique(f_.name(v), shared_.values, "value");
+    for (Value v : f_.parameters())
+      if (!origin_.places) unique(f_.name(v), shared_.values, "value");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
     if (whole) dominance();
@@ -46,8 +47,17 @@ class Verifier {
   }
 
  private:
+  // A text's reader has asked this, as it has whether operands, targets and their arguments are there.
+  void names(Block b) {
+    unique(f_.name(b), shared_.blocks, "block");
+    for (Value v : f_.parameters(b)) unique(f_.name(v), shared_.values, "value");
+    for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+      for (size_t k = 0; k < f_.result_count(i); ++k)
+        unique(f_.name(f_.result(i, k)), shared_.values, "value");
+  }
+
   void unique(Name n, SideTable<Name, uint32_t>& used, const char* what) {
-    if (!n.exists() || origin_.places) return;  // a text's reader says it itself
+    if (!n.exists()) return;
     if (used.get(n) == shared_.function)
       complain_function(std::string("two ") + what + "s are called '" + std::string(module_.text(n)) + "'",
                         "a name of its own for each, or none");
@@ -55,8 +65,7 @@ class Verifier {
   }
 
   bool block(Block b) {
-    unique(f_.name(b), shared_.blocks, "block");
-    for (Value v : f_.parameters(b)) unique(f_.name(v), shared_.values, "value");
+    if (!origin_.places) names(b);
     Instruction last = f_.terminator(b);
     if (!last.exists()) {
       complain(b, "the block does not end", "return, go, when, choose or trap as its last line");
@@ -66,13 +75,11 @@ class Verifier {
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
-      for (size_t k = 0; k < f_.result_count(i); ++k)
-        unique(f_.name(f_.result(i, k)), shared_.values, "value");
-      whole &= has_its_parts(i);
+      if (!origin_.places && !has_its_parts(i)) whole = false;
       if (!whole) continue;
       types(i);
-      targets(i);
-      words(i);
+      if (!origin_.places) targets(i);
+      if (f_.promises(i) | f_.permits(i)) words(i);
       if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) access(i);
     }
     return whole;

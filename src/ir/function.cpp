@@ -28,10 +28,10 @@ std::string Signature::text() const {
 Function::Function(Signature signature) { change_signature(std::move(signature)); }
 
 void Function::change_signature(Signature signature) {
-  signature_ = std::move(signature);
+  signature_ = std::make_shared<const Signature>(std::move(signature));
   first_parameter_ = static_cast<uint32_t>(parameter_pool_.size());
-  for (size_t i = 0; i < signature_.parameters.size(); ++i)
-    parameter_pool_.push_back(add_value(signature_.parameters[i], ValueKind::Parameter, 0, i));
+  for (size_t i = 0; i < signature_->parameters.size(); ++i)
+    parameter_pool_.push_back(add_value(signature_->parameters[i], ValueKind::Parameter, 0, i));
 }
 
 Function::Function(const Function& other) : Function(other, {}) {}
@@ -443,10 +443,6 @@ bool Function::is_uniform(Value v) const {
   return std::equal(words.begin() + static_cast<ptrdiff_t>(step), words.end(), words.begin());
 }
 
-Instruction Function::definition(Value v) const {
-  return values_[v].kind == ValueKind::Result ? Instruction(values_[v].owner) : Instruction();
-}
-
 Block Function::defining_block(Value v) const {
   switch (values_[v].kind) {
     case ValueKind::Parameter: return first_block_;
@@ -559,7 +555,8 @@ void Function::expect_parameters(Block b, size_t count) {
 
 size_t Function::bytes() const {
   auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
-  size_t sum = sizeof(*this) + house_.bytes() + plain(signature_.parameters, signature_.results, comments);
+  size_t sum = sizeof(*this) + house_.bytes() + sizeof(Signature) +
+               plain(signature_->parameters, signature_->results, comments);
   each_table(*this, *this, [&](const auto& rows, const auto&, auto) { sum += rows.own_bytes(); });
   if (rare_.get())
     sum += sizeof(Rare) + rare_->weights.bytes() +

@@ -19,9 +19,10 @@ Pen& Pen::before(Instruction i) {
 }
 
 Instruction Pen::put(const Function::Draft& draft) {
-  Function::Draft d = draft;
-  if (!d.position.exists()) d.position = position_;
-  return before_.exists() ? function_->insert_before(before_, d) : function_->append(block_, d);
+  Instruction i =
+      before_.exists() ? function_->insert_before(before_, draft) : function_->append(block_, draft);
+  if (!draft.position.exists() && position_.exists()) function_->set_position(i, position_);
+  return i;
 }
 
 Value Pen::write(Op op, std::span<const Value> operands, uint8_t promises) {

@@ -6,16 +6,28 @@
 #include "porphyry/base/hash.h"
 
 namespace porphyry {
+namespace {
+uint32_t short_hash(std::string_view text) { return static_cast<uint32_t>(hash_of(text)); }
+}  // namespace
 
-size_t Realm::place(std::string_view text) const {
+size_t Realm::place(std::string_view text, uint32_t hash) const {
   size_t mask = table_.size() - 1;
-  for (size_t at = hash_of(text) & mask;; at = (at + 1) & mask)
-    if (table_[at] == empty || texts_[table_[at]] == text) return at;
+  for (size_t at = hash & mask;; at = (at + 1) & mask) {
+    const Entry& e = table_[at];
+    if (e.name == empty || (e.hash == hash && texts_[e.name] == text)) return at;
+  }
 }
 
 void Realm::grow() {
-  table_.assign(std::max<size_t>(64, table_.size() * 2), empty);
-  for (size_t k = 0; k < texts_.size(); ++k) table_[place(texts_[k])] = static_cast<uint32_t>(k);
+  std::vector<Entry> old = std::move(table_);
+  table_.assign(std::max<size_t>(64, old.size() * 2), Entry());
+  size_t mask = table_.size() - 1;
+  for (const Entry& e : old) {
+    if (e.name == empty) continue;
+    size_t at = e.hash & mask;
+    while (table_[at].name != empty) at = (at + 1) & mask;
+    table_[at] = e;
+  }
 }
 
 std::string_view Realm::keep(std::string_view text) {
@@ -35,17 +47,18 @@ std::string_view Realm::keep(std::string_view text) {
 
 Name Realm::name(std::string_view text) {
   if (texts_.size() * 2 >= table_.size()) grow();
-  size_t at = place(text);
-  if (table_[at] == empty) {
-    table_[at] = static_cast<uint32_t>(texts_.size());
+  uint32_t hash = short_hash(text);
+  Entry& e = table_[place(text, hash)];
+  if (e.name == empty) {
+    e = {hash, static_cast<uint32_t>(texts_.size())};
     texts_.push_back(keep(text));
   }
-  return Name(table_[at]);
+  return Name(e.name);
 }
 
 Name Realm::find(std::string_view text) const {
   if (table_.empty()) return {};
-  uint32_t found = table_[place(text)];
+  uint32_t found = table_[place(text, short_hash(text))].name;
   return found == empty ? Name() : Name(found);
 }
 

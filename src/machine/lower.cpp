@@ -36,9 +36,10 @@ Result<CompiledFunction> lower_function(const Module& legal, Symbol function, co
 LoweredModule begin_lowering(const Module& module, bool with_bodies) {
   LoweredModule out;
   out.legal = with_bodies ? clone(module) : clone_declarations(module);
+  out.first_parameter.reserve(module.symbol_count());
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const Signature* is = module.signature(Symbol(k));
-    out.meant.push_back(is ? *is : Signature{});
+    if (with_bodies) out.meant.push_back(is ? *is : Signature{});
     out.first_parameter.push_back(static_cast<uint32_t>(out.parameter_names.size()));
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
@@ -59,7 +60,8 @@ Result<LoweredModule> lower(const Module& module, const Target& target, const Lo
   for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
     if (!out.legal->is_function(Symbol(k))) continue;
     // One body at a time is copied, while it is looked at.
-    if (k < module.symbol_count()) out.legal->set_body(Symbol(k), Function::roomy_copy(module.function(Symbol(k))));
+    if (k < module.symbol_count())
+      out.legal->set_body(Symbol(k), Function::roomy_copy(module.function(Symbol(k))));
     legalizer.function(Symbol(k));
     auto compiled = lower_function(*out.legal, Symbol(k), rules, options, memory);
     if (compiled)

@@ -47,7 +47,7 @@ uint32_t Scan::find(uint32_t v) {
 void Scan::coalesce() {
   struct Copy {
     float frequency;
-    uint32_t to, from;
+    uint32_t line, to, from;
   };
   std::pmr::vector<Copy> copies(work_);
   for (const CodeBlock& b : f_.blocks)
@@ -56,10 +56,11 @@ void Scan::coalesce() {
       if (i.form != copy_form) continue;
       Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
       if (is_virtual(to) && is_virtual(from))
-        copies.push_back({b.frequency, to - first_virtual, from - first_virtual});
+        copies.push_back({b.frequency, k, to - first_virtual, from - first_virtual});
     }
-  std::stable_sort(copies.begin(), copies.end(),
-                   [](const Copy& a, const Copy& b) { return a.frequency > b.frequency; });
+  std::sort(copies.begin(), copies.end(), [](const Copy& a, const Copy& b) {
+    return a.frequency != b.frequency ? a.frequency > b.frequency : a.line < b.line;
+  });
   for (const Copy& c : copies) join(find(c.to), find(c.from));
 }
 

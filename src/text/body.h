@@ -83,6 +83,7 @@ class BodyReader {
 
   // operands
   Written operand();
+  void named(Written& w);
   void literal(Written& w);
   void lane_list(Written& w);
   bool at_operand() const;

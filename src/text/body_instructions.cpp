@@ -79,16 +79,24 @@ std::optional<Type> BodyReader::wanted_type(size_t k, Type inferred) const {
 }
 
 bool BodyReader::settle_operands() {
-  // An operand that is wrong already may be the one that the type would have come from.
   untyped_told_ = false;
-  for (const Written& w : p_.written) untyped_told_ |= !w.good;
+  bool literals = false;
+  for (const Written& w : p_.written) {
+    // An operand that is wrong already may be the one that the type would have come from.
+    untyped_told_ |= !w.good;
+    literals |= !w.literal.empty();
+  }
   Type inferred;
-  infer_type(inferred);
+  if (literals) infer_type(inferred);
   bool good = true;
   values_.clear(), types_.clear();
   for (size_t k = 0; k < p_.written.size(); ++k) {
     Written& w = p_.written[k];
-    auto v = settle(w, w.literal.empty() ? std::nullopt : wanted_type(k, inferred));
+    std::optional<Value> v;
+    if (!w.literal.empty())
+      v = settle(w, wanted_type(k, inferred));
+    else if (w.good)
+      v = w.value;
     if (!v) {
       good = false;
       continue;

@@ -217,9 +217,11 @@ void BodyReader::watch() {
 bool BodyReader::target() {
   Target target;
   target.token = cursor_.peek();
-  auto name = cursor_.name("the name of a block");
-  if (!name) return fail();
-  Name n = module_.realm().name(*name);
+  if (!cursor_.at_name()) {
+    complain("a name is missing", "the name of a block");
+    return fail();
+  }
+  Name n = name_of(cursor_.take());
   bool known = context_.names.has_block(n);
   target.first_argument = p_.arguments.size();
   if (cursor_.accept('(')) operand_list(p_.arguments);
@@ -229,14 +231,15 @@ bool BodyReader::target() {
     for (Block b = function_.entry(); b.exists() && cursor_.may_suggest() && names.size() < 5000;
          b = function_.next(b))
       names.emplace_back(module_.text(function_.name(b)));
-    return refuse(target.token, "no block is called '" + *name + "'",
-                  suggestion(*name, names, "a label of this function"));
+    std::string name(module_.text(n));
+    return refuse(target.token, "no block is called '" + name + "'",
+                  suggestion(name, names, "a label of this function"));
   }
   target.to = context_.names.at(n).block;
   size_t takes = function_.parameters(target.to).size();
   if (target.argument_count != takes)
     refuse(target.token,
-           "'" + *name + "' is given " + std::to_string(target.argument_count) +
+           "'" + std::string(module_.text(n)) + "' is given " + std::to_string(target.argument_count) +
                (target.argument_count == 1 ? " argument" : " arguments"),
            std::to_string(takes) + ", one for each of its parameters");
   if (p_.op != Op::When)

@@ -13,6 +13,7 @@ bool BodyReader::at_operand() const {
 }
 
 bool is_literal_word(std::string_view w) {
+  if (w.size() > 5) return false;
   return w == "true" || w == "false" || w == "null" || w == "inf" || w == "nan" || w == "-inf" || w == "-nan";
 }
 
@@ -82,18 +83,24 @@ Written BodyReader::operand() {
     w.good = false;
     return w;
   }
-  bool is_list = cursor_.at_mark('{');
-  bool is_literal = w.token.kind == TokenKind::Integer || w.token.kind == TokenKind::Real ||
-                    (w.token.kind == TokenKind::Name && is_literal_word(cursor_.text()));
-  if (is_list) lane_list(w);
-  if (is_literal) literal(w);
-  if (is_list || is_literal) {
-    if (cursor_.accept(':')) {
-      w.stated = read_type(cursor_, module_);
-      if (!w.stated) good_ = w.good = false;
-    }
+  TokenKind k = w.token.kind;
+  if (k == TokenKind::Quoted || (k == TokenKind::Name && !is_literal_word(cursor_.text()))) {
+    named(w);
     return w;
   }
+  if (k == TokenKind::Mark)
+    lane_list(w);
+  else
+    literal(w);
+  if (cursor_.accept(':')) {
+    w.stated = read_type(cursor_, module_);
+    if (!w.stated) good_ = w.good = false;
+  }
+  return w;
+}
+
+// The name of a value.
+void BodyReader::named(Written& w) {
   cursor_.take();
   Name n = name_of(w.token);
   if (!context_.names.has_value(n)) {
@@ -103,7 +110,6 @@ Written BodyReader::operand() {
     w.value = context_.names.at(n).value;
     w.good = w.value.exists();  // its own line was already complained about
   }
-  return w;
 }
 
 void BodyReader::operand_list(Operands& out) {

@@ -13,20 +13,18 @@ namespace porphyry::text {
 class Cursor {
  public:
   Cursor(const SourceText& source, const std::vector<Token>& tokens, Diagnostics& problems)
-      : source_(&source), tokens_(&tokens), problems_(&problems) {}
+      : source_(&source), first_(tokens.data()), at_(first_), problems_(&problems) {}
 
-  size_t index() const { return at_; }
-  void go_to(size_t index) { at_ = index; }
-  const Token& peek(size_t ahead = 0) const {
-    size_t i = at_ + ahead;
-    return (*tokens_)[i < tokens_->size() ? i : tokens_->size() - 1];
-  }
+  size_t index() const { return static_cast<size_t>(at_ - first_); }
+  void go_to(size_t index) { at_ = first_ + index; }
+  // `ahead` is below Tokens::ends.
+  const Token& peek(size_t ahead = 0) const { return at_[ahead]; }
   const Token& take() {
-    const Token& t = peek();
-    if (at_ + 1 < tokens_->size()) ++at_;
+    const Token& t = *at_;
+    at_ += t.kind != TokenKind::End;
     return t;
   }
-  std::string_view text(const Token& t) const { return source_->text().substr(t.offset, t.length); }
+  std::string_view text(const Token& t) const { return {source_->text().data() + t.offset, t.length}; }
   std::string_view text() const { return text(peek()); }
 
   bool at_mark(char c, size_t ahead = 0) const {
@@ -80,7 +78,7 @@ class Cursor {
   std::string_view span(const Token& first, const Token& last) const {
     return source_->text().substr(first.offset, last.offset + last.length - first.offset);
   }
-  const Token& previous() const { return (*tokens_)[at_ ? at_ - 1 : 0]; }
+  const Token& previous() const { return at_[at_ == first_ ? 0 : -1]; }
   void skip_to_line_end() {
     while (!at_line_end()) take();
   }
@@ -117,9 +115,8 @@ class Cursor {
   }
 
   const SourceText* source_;
-  const std::vector<Token>* tokens_;
+  const Token *first_, *at_;
   Diagnostics* problems_;
-  size_t at_ = 0;
 };
 
 }  // namespace porphyry::text

@@ -35,11 +35,12 @@ class Lexer {
   explicit Lexer(const SourceText& source) : source_(source), text_(source.text()) {}
 
   Tokens run() {
-    out_.list.resize(text_.size() / 4 + 64);
+    // Most texts have a token for each two to three characters; room that is not used is never touched.
+    out_.list.reserve(text_.size() / 2 + 64);
     while (at_ < text_.size()) step();
     line_end(text_.size());
-    push({TokenKind::End, 0, static_cast<uint32_t>(text_.size()), 0});
-    out_.list.resize(count_);
+    for (size_t k = 0; k < Tokens::ends; ++k)
+      push({TokenKind::End, 0, static_cast<uint32_t>(text_.size()), 0});
     return std::move(out_);
   }
 
@@ -48,35 +49,32 @@ class Lexer {
   // can be looked at without asking for the end.
   char peek(size_t ahead = 0) const { return text_.data()[at_ + ahead]; }
 
-  // The list has room ahead of `count_`, which most tokens find without asking for more.
-  void push(const Token& t) {
-    if (count_ == out_.list.size()) out_.list.resize(2 * count_);
-    out_.list[count_++] = t;
-  }
+  void push(const Token& t) { out_.list.push_back(t); }
   void add(TokenKind kind, size_t from, char mark = 0) {
-    if (line_is_fresh_ && depth_ == 0) line_head_ = from;
     push({kind, mark, static_cast<uint32_t>(from), static_cast<uint32_t>(at_ - from)});
-    line_is_fresh_ = false;
   }
+  const Token& line_head() const { return out_.list[line_token_]; }
 
   void line_end(size_t offset) {
-    auto& list = out_.list;
-    if (count_ == 0 || list[count_ - 1].kind == TokenKind::LineEnd) return;
-    bool named = list[line_token_].kind == TokenKind::Name || list[line_token_].kind == TokenKind::Quoted;
-    if (named && line_token_ + 1 < count_) {
-      char mark = list[line_token_ + 1].mark;
-      if (mark == ':' || mark == '(') out_.labels.push_back(static_cast<uint32_t>(line_token_));
+    size_t count = out_.list.size();
+    if (line_token_ == count) return;  // a line without tokens
+    const Token& head = line_head();
+    if (line_token_ + 1 < count) {
+      const Token& second = out_.list[line_token_ + 1];
+      bool named = head.kind == TokenKind::Name || head.kind == TokenKind::Quoted;
+      if (named && (second.mark == ':' || second.mark == '('))
+        out_.labels.push_back(static_cast<uint32_t>(line_token_));
+      if (second.kind <= TokenKind::Quoted && text_.substr(head.offset, head.length) == "func")
+        out_.body_ends.push_back(static_cast<uint32_t>(line_token_));
     }
+    if (head.mark == '}') out_.body_ends.push_back(static_cast<uint32_t>(line_token_));
     push({TokenKind::LineEnd, 0, static_cast<uint32_t>(offset), 1});
-    line_token_ = count_;
+    line_token_ = count + 1;
   }
 
   void step() {
+    while (is(peek(), blank)) ++at_;
     char c = peek();
-    if (is(c, blank)) {
-      ++at_;
-      return;
-    }
     size_t from = at_;
     if (is_letter(c)) return word(from);
     if (c == '\n') return new_line();
@@ -90,12 +88,11 @@ class Lexer {
       }
     }
     if (c == '"') return quote(from);
-    mark(from, c);
+    if (at_ < text_.size()) mark(from, c);
   }
 
   void new_line() {
     ++at_;
-    line_is_fresh_ = true;
     // An item begins in the first column: a bracket or brace was forgotten above.
     if ((depth_ > 0 || in_body_) && is_letter(peek()) && starts_an_item()) depth_ = 0, in_body_ = false;
     if (depth_ == 0) line_end(at_ - 1);
@@ -112,18 +109,21 @@ class Lexer {
 
   void comment() {
     size_t from = at_;
-    while (at_ < text_.size() && peek() != '\n') ++at_;
-    size_t to = at_;
-    while (to > from && (text_[to - 1] == ' ' || text_[to - 1] == '\r' || text_[to - 1] == '\t')) --to;
-    if (line_is_fresh_)
+    at_ = std::min(text_.find('\n', from), text_.size());
+    size_t to = at_, before = from;
+    while (is(text_[to - 1], blank)) --to;
+    while (before > 0 && is(text_[before - 1], blank)) --before;
+    if (before == 0 || text_[before - 1] == '\n')  // it has its line for itself
       out_.comments.push_back({static_cast<uint32_t>(from), std::string(text_.substr(from, to - from))});
   }
 
   // Dots join words (lt.s, orchard.Night.wet) when a letter follows; a number of lanes belongs to its type.
   void word(size_t from) {
-    do ++at_;
-    while (is_word(peek()) || (peek() == '.' && is_letter(peek(1))));
-    if (peek() == '[' && is_digit(peek(1)) && Type::named(text_.substr(from, at_ - from))) {
+    const char* at = text_.data() + at_;
+    do ++at;
+    while (is_word(*at) || (*at == '.' && is_letter(at[1])));
+    at_ = static_cast<size_t>(at - text_.data());
+    if (*at == '[' && is_digit(at[1]) && Type::named(text_.substr(from, at_ - from))) {
       size_t end = at_ + 1;
       while (end < text_.size() && is_digit(text_[end])) ++end;
       if (end < text_.size() && text_[end] == ']') at_ = end + 1;
@@ -138,6 +138,7 @@ class Lexer {
     if (hex) at_ += 2;
     for (;; ++at_) {
       char c = peek();
+      if (is_digit(c)) continue;
       if (c == '.' && is_letter(peek(1)) && !hex) break;
       bool exponent = hex ? c == 'p' || c == 'P' : c == 'e' || c == 'E';
       if (c == '.' || exponent) real = true;
@@ -191,8 +192,9 @@ class Lexer {
   // a list, in which they do not.
   void opening_brace() {
     if (depth_ == 0 && !in_body_) {
+      size_t head = line_token_ < out_.list.size() ? line_head().offset : at_ - 1;
       for (std::string_view word : {"func ", "local ", "weak ", "section ", "kinds "})
-        if (text_.substr(line_head_, word.size()) == word) {
+        if (text_.substr(head, word.size()) == word) {
           in_body_ = true;
           return;
         }
@@ -203,12 +205,9 @@ class Lexer {
   const SourceText& source_;
   std::string_view text_;
   size_t at_ = 0;
-  size_t count_ = 0;       // of tokens
   size_t depth_ = 0;       // of brackets and braces that hold lists
-  size_t line_head_ = 0;   // where the first token of the line stands
-  size_t line_token_ = 0;  // which it is
+  size_t line_token_ = 0;  // the first one of the line
   bool in_body_ = false;
-  bool line_is_fresh_ = true;
   Tokens out_;
 };
 

@@ -23,8 +23,11 @@ struct LoneComment {  // a comment on a line of its own
 };
 
 struct Tokens {
-  std::vector<Token> list;       // ends with LineEnd, End
-  std::vector<uint32_t> labels;  // first tokens of lines that begin as labels do: a name, then ':' or '('
+  static constexpr size_t ends = 4;  // so many End close the list: looking ahead asks for no end
+
+  std::vector<Token> list;          // ends with LineEnd, End, …
+  std::vector<uint32_t> labels;     // first tokens of lines that begin as labels do: a name, then ':' or '('
+  std::vector<uint32_t> body_ends;  // first tokens of lines that end a body: '}', or func and a name
   std::vector<LoneComment> comments;
   Diagnostics problems;
 };

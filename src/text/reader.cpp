@@ -163,6 +163,7 @@ bool ItemReader::parameter_marks(FunctionFacts& facts, size_t parameter) {
 std::optional<Signature> ItemReader::signature_of(bool named, std::vector<Name>& names,
                                                   FunctionFacts& facts) {
   Signature out;
+  out.parameters.reserve(4);
   if (!cursor_.expect('(', "before the parameters")) return std::nullopt;
   while (!cursor_.at_mark(')')) {
     if (!named && cursor_.at_mark('.')) {
@@ -230,7 +231,8 @@ bool ItemReader::function_facts(FunctionFacts& facts, bool is_external) {
 void ItemReader::function_header(const Linkage& linkage) {
   Token token = cursor_.peek();
   auto name = new_name("the function's name");
-  std::vector<Name> parameter_names;
+  std::vector<Name>& parameter_names = parameter_names_;
+  parameter_names.clear();
   FunctionFacts facts;
   context_.names.next_function();
   auto signature = name ? signature_of(true, parameter_names, facts) : std::nullopt;
@@ -238,7 +240,7 @@ void ItemReader::function_header(const Linkage& linkage) {
     signature.reset();
   if (!signature) return skip_body();
   cursor_.end_line();
-  Symbol s = module().add_function(*name, *signature);
+  Symbol s = module().add_function(*name, std::move(*signature));
   SymbolRow& row = module()[s];
   row.is_local = linkage.is_local, row.is_weak = linkage.is_weak, row.section = linkage.section;
   row.facts = std::move(facts);
@@ -250,15 +252,14 @@ void ItemReader::function_header(const Linkage& linkage) {
   late_.push_back({s, start, true, body_end_});
 }
 
-// To the line after the closing brace, which stands first on its line.
+// To the line after the closing brace, which stands first on its line. It may have been forgotten: then the
+// next function ends the body.
 void ItemReader::skip_body() {
-  bool forgotten = false;  // the brace
-  while (!cursor_.at_end() && !cursor_.at_mark('}') && !forgotten) {
-    cursor_.skip_line();
-    forgotten = cursor_.at_word("func") && cursor_.at_name(1);
-  }
+  const auto& ends = tokens_.body_ends;
+  while (next_end_ < ends.size() && ends[next_end_] < cursor_.index()) ++next_end_;
+  cursor_.go_to(next_end_ < ends.size() ? ends[next_end_] : tokens_.list.size() - Tokens::ends);
   body_end_ = cursor_.index();
-  if (!forgotten) cursor_.skip_line();
+  if (cursor_.at_mark('}')) cursor_.skip_line();
 }
 
 // Comments outside of bodies belong to what stands below them.

@@ -31,7 +31,7 @@ class Dominators {
   Blocks order_;                        // reverse postorder
   FixedTable<Block, uint32_t> number_;  // place in order_ plus one; 0: not reachable
   Numbers immediate_;                   // by place
-  Numbers enter_, leave_;               // of a walk over the tree, by place
+  Numbers enter_, leave_;  // by place: what a block dominates are the numbers from enter_ to leave_
 };
 
 }  // namespace porphyry

@@ -11,6 +11,7 @@
 #pragma once
 
 #include <initializer_list>
+#include <memory>
 #include <span>
 #include <string>
 #include <vector>
@@ -51,9 +52,9 @@ class Function {
   Function(Function&&) = default;
   Function& operator=(Function&&) = default;
 
-  const Signature& signature() const { return signature_; }
+  const Signature& signature() const { return *signature_; }
   std::span<const Value> parameters() const {
-    return {parameter_pool_.data() + first_parameter_, signature_.parameters.size()};
+    return {parameter_pool_.data() + first_parameter_, signature_->parameters.size()};
   }
   // Gives the function another signature and with it new parameters. The values of the old ones must have no
   // uses when it is next written or run.
@@ -225,8 +226,10 @@ class Function {
   Value constant_lanes(Type type, std::span<const uint64_t> words);  // as constant_words gives them
   // Whether all lanes of a constant are the same.
   bool is_uniform(Value v) const;
-  Instruction definition(Value v) const;  // nothing for parameters and constants
-  Block defining_block(Value v) const;    // the entry for parameters; nothing for constants
+  Instruction definition(Value v) const {  // nothing for parameters and constants
+    return values_[v].kind == ValueKind::Result ? Instruction(values_[v].owner) : Instruction();
+  }
+  Block defining_block(Value v) const;  // the entry for parameters; nothing for constants
   size_t result_index(Value v) const { return values_[v].index; }
 
   struct Use {
@@ -346,7 +349,7 @@ class Function {
   static void each_table(Self& self, Other& other, Visit visit);
   void house(const Function& content, const Expected& rooms);
 
-  Signature signature_;
+  std::shared_ptr<const Signature> signature_;  // copies share it
   Table<Value, ValueRow> values_;
   Table<Slot, SlotRow> slots_;
   Table<Instruction, InstructionRow> instructions_;
@@ -358,7 +361,7 @@ class Function {
   Rows<Value> constant_table_;  // open addressing by type and bits; a power of two, a quarter is free
   uint32_t constant_count_ = 0;
   uint32_t first_parameter_ = 0;  // of the function's run
-  Rows<Value> parameter_pool_;  // runs of the function's and of blocks' parameters
+  Rows<Value> parameter_pool_;    // runs of the function's and of blocks' parameters
   SideTable<Value, Name> value_names_;
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;

@@ -29,16 +29,19 @@ class Realm {
   size_t bytes() const;
 
  private:
-  size_t place(std::string_view text) const;  // where in table_ the text is, or would go
+  static constexpr uint32_t empty = 0xffffffffu;
+  struct Entry {  // with the hash, so that texts are only looked at where they most likely fit
+    uint32_t hash = 0, name = empty;
+  };
+  size_t place(std::string_view text, uint32_t hash) const;  // where in table_ the text is, or would go
   std::string_view keep(std::string_view text);
   void grow();
 
-  static constexpr uint32_t empty = 0xffffffffu;
   std::vector<std::unique_ptr<char[]>> chunks_;  // the letters; they never move
   size_t chunk_left_ = 0, chunk_bytes_ = 0;
   char* chunk_at_ = nullptr;
   std::vector<std::string_view> texts_;
-  std::vector<uint32_t> table_;  // open addressing, a power of two, at most half full
+  std::vector<Entry> table_;  // open addressing, a power of two, at most half full
 };
 
 }  // namespace porphyry

@@ -26,8 +26,8 @@ struct LoweredModule {
   std::vector<CompiledFunction> functions;
 };
 
-// A module of which nothing is lowered yet: a copy to legalize, with or without the bodies of functions, and
-// what it said before.
+// A module of which nothing is lowered yet: a copy to legalize, and what it said before; or only its
+// declarations, and `meant` is left to who legalizes.
 LoweredModule begin_lowering(const Module& module, bool with_bodies = true);
 
 // The module must be verified. O(n log n) in its size.

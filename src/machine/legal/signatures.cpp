@@ -156,7 +156,7 @@ class SignatureStep {
     Signature s;
     for (size_t k = first; k < f_.operand_count(i); ++k) s.parameters.push_back(f_.type(f_.operand(i, k)));
     for (size_t k = 0; k < f_.result_count(i); ++k) s.results.push_back(f_.type(f_.result(i, k)));
-    if (info(f_.op(i)).ends_block()) s.results = meant_results_;
+    if (info(f_.op(i)).ends_block()) s.results = f_.signature().results;  // it changes last
     return s;
   }
 
@@ -283,7 +283,6 @@ class SignatureStep {
   const LegalContext& context_;
   Function& f_;
   Passing mine_;
-  std::vector<Type> meant_results_ = f_.signature().results;
   TidyPen pen_;
   Porter porter_;
   Value results_address_;
