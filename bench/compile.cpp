@@ -109,7 +109,7 @@ Stages compile(const std::string& text) {
     auto selected = machine::select(*legal, Symbol(k), rules, &memory.code, &memory.work);
     memory.work.reset();
     t.select += since(start), start = clock();
-    auto allocation = machine::allocate(std::move(selected->code), target, memory.work);
+    auto allocation = machine::allocate(std::move(selected->code), target, memory.work, false);
     t.allocate += since(start), start = clock();
     machine::lay_out_frame(allocation.code, target);
     lowered.functions.push_back(machine::emit(allocation.code, target));
@@ -127,7 +127,7 @@ double in_one_go(const std::string& text) {
   Result<machine::LoweredModule> lowered = Diagnostics{};  // giving them back does not count
   return seconds_of([&] {
     module = load_text(realm, SourceText("generated", text));
-    lowered = machine::lower(**module, targets::x64(), {.keep_bodies = false});
+    lowered = machine::lower(std::move(*module), targets::x64(), {.keep_bodies = false});
     if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
   });
 }
@@ -173,9 +173,10 @@ double peak_memory(const std::string& text) {
   malloc_trim(0);
   std::ofstream("/proc/self/clear_refs") << 5;  // the peak is counted from here
   size_t before = status_bytes("VmRSS:");
-  auto lowered = machine::lower(*module, targets::x64(), {.keep_bodies = false});
+  auto instructions = static_cast<double>(instructions_in(*module));
+  auto lowered = machine::lower(std::move(module), targets::x64(), {.keep_bodies = false});
   if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
-  return static_cast<double>(status_bytes("VmHWM:") - before) / static_cast<double>(instructions_in(*module));
+  return static_cast<double>(status_bytes("VmHWM:") - before) / instructions;
 }
 
 // How much sooner two threads are done with two modules than one with both.

@@ -7,8 +7,8 @@ namespace porphyry {
 
 void Scratch::enter(size_t block) {
   block_ = block;
-  at_ = blocks_[block].bytes.get();
-  end_ = at_ + blocks_[block].size;
+  at_ = blocks_[block].get();
+  end_ = at_ + blocks_[block].size();
 }
 
 void Scratch::reset() {
@@ -31,7 +31,7 @@ void* Scratch::do_allocate(size_t bytes, size_t align) {
       continue;
     }
     size_t size = std::max({first_bytes, std::min(total_, kept_bytes), bytes + align});
-    blocks_.push_back({std::make_unique_for_overwrite<std::byte[]>(size), size});
+    blocks_.emplace_back(size);
     total_ += size;
     enter(blocks_.size() - 1);
   }

@@ -1,5 +1,7 @@
 #include "porphyry/machine/allocate.h"
 
+#include <utility>
+
 #include "scan.h"
 #include "split.h"
 
@@ -27,9 +29,9 @@ void settle(Code& f, const Scan& scan) {
 
 }  // namespace
 
-Allocation allocate(Code before, const Target& target, Scratch& work) {
+Allocation allocate(Code before, const Target& target, Scratch& work, bool remembered) {
   Allocation out(std::move(before));
-  remember(out);
+  if (remembered) remember(out);
   Pieces pieces(out.code.memory());
   pieces.of.resize(out.code.virtuals.size());
   for (;; work.reset()) {
@@ -41,6 +43,7 @@ Allocation allocate(Code before, const Target& target, Scratch& work) {
       if (out.rounds > 1) tidy_slots(out, target, pieces, &work);
       return out;
     }
+    if (!std::exchange(remembered, true)) remember(out);
     auto evictions = scan.evictions();
     out.evictions.insert(out.evictions.end(), evictions.begin(), evictions.end());
     split_ranges(out, target, scan, pieces, &work);
@@ -49,7 +52,7 @@ Allocation allocate(Code before, const Target& target, Scratch& work) {
 
 Allocation allocate(Code before, const Target& target) {
   Scratch work;
-  return allocate(std::move(before), target, work);
+  return allocate(std::move(before), target, work, true);
 }
 
 }  // namespace porphyry::machine

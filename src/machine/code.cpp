@@ -34,14 +34,4 @@ std::vector<size_t> pool_places(std::span<const PoolEntry> pool) {
   return out;
 }
 
-RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
-  RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
-  return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;
-}
-
-RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
-  RegisterMask m = i.form >= first_real_form ? target.form(i.form).writes : 0;
-  return i.call == 0xffffffff ? m : m | f.calls[i.call].writes;
-}
-
 }  // namespace porphyry::machine

@@ -25,37 +25,58 @@ size_t typed_operand(Op op, size_t count) {
   return first ? 0 : count - 1;
 }
 
+void Match::keep(Words& words) const {
+  uint32_t head = index | uint32_t(accesses_) << accesses_at | uint32_t(pooled_ != 0) << pooled_at;
+  size_t at = words.size();
+  words.push_back(0);
+  if (pooled_) words.push_back(pooled_);
+  for (Instruction c : covered)
+    if (c.exists()) words.push_back(c.index), head += 1u << covered_at;
+  for (size_t k = 0; k < most_variables; ++k)
+    if (bound_[k]) words.push_back(bound_[k]), head |= 1u << (bound_at + k);
+  words[at] = head;
+}
+
+Match Match::kept(const uint32_t* words) {
+  static_assert(most_variables <= accesses_at - bound_at && most_variables <= pooled_at - accesses_at);
+  uint32_t head = *words++;
+  Match m;
+  m.index = static_cast<uint16_t>(head);
+  m.accesses_ = head >> accesses_at & ((1u << most_variables) - 1);
+  if (head >> pooled_at & 1) m.pooled_ = static_cast<uint8_t>(*words++);
+  for (unsigned k = 0; k < (head >> covered_at & 3); ++k) m.covered[k] = Instruction(*words++);
+  for (size_t k = 0; k < most_variables; ++k)
+    if (head >> (bound_at + k) & 1) m.bound_[k] = *words++;
+  return m;
+}
+
 Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory)
     : f_(function),
       rules_(rules),
       target_(rules.target()),
       best_(function.instruction_limit(), memory),
-      matches_(memory),
+      words_(memory),
       epoch_(function.instruction_limit(), memory) {
-  matches_.reserve(function.instruction_limit());
+  words_.reserve(4 * function.instruction_limit());
 }
 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;
-  Match m;
+  Match m, cheapest;
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     epoch_[i] = epoch;
     if (f_.has_effect(i)) ++epoch;
-    Best& best = best_[i];
+    bool found = false;
     rules_.candidates(f_, i, [&](uint16_t r) {
-      if (best.row && target_.rules[r].cost > best.cost) return false;  // it only grows
+      if (found && target_.rules[r].cost > cheapest.cost) return false;  // it only grows
       if (!try_rule(r, i, m)) return true;
       // Of two that cost the same, the one that the book has first.
-      if (!best.row) {
-        matches_.push_back(m);
-        best = {static_cast<uint32_t>(matches_.size()), m.cost};
-      } else if (Match& kept = matches_[best.row - 1];
-                 m.cost < kept.cost || (m.cost == kept.cost && r < kept.index)) {
-        kept = m;
-        best.cost = m.cost;
-      }
-      return true;
+      if (!found || m.cost < cheapest.cost || (m.cost == cheapest.cost && r < cheapest.index)) cheapest = m;
+      return found = true;
     });
+    if (!found) continue;
+    best_[i] = {static_cast<uint32_t>(words_.size() + 1), cheapest.cost};
+    cheapest.keep(words_);
   }
 }
 

@@ -13,7 +13,7 @@ namespace porphyry::machine {
 size_t typed_operand(Op op, size_t count);
 
 // What a pattern's variables stand for: values in registers and constants, or the accesses whose addresses
-// they are. There is one for each instruction, so it is small.
+// they are.
 class Match {
  public:
   static constexpr size_t most_variables = most_pattern_variables;
@@ -33,7 +33,15 @@ class Match {
   void bind(size_t k, Instruction access) { bound_[k] = access.index + 1, accesses_ |= bit(k); }
   void bind_pooled(size_t k, Value constant) { bound_[k] = constant.index + 1, pooled_ |= bit(k); }
 
+  // There is one for each instruction of a function, and most bind two variables or three: kept, it takes a
+  // word for itself and one for each variable and inner instruction. The cost is not kept.
+  using Words = std::pmr::vector<uint32_t>;
+  void keep(Words& words) const;
+  static Match kept(const uint32_t* words);
+
  private:
+  static constexpr unsigned covered_at = 16, bound_at = 18, accesses_at = 24,
+                            pooled_at = 30;  // bits of a head
   static uint8_t bit(size_t k) { return static_cast<uint8_t>(1u << k); }
   bool is_access(size_t k) const { return accesses_ >> k & 1; }
 
@@ -47,9 +55,10 @@ class Matcher {
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
-  // The cheapest match for an instruction; null when no rule covers it. Stays where it is from the visit of
-  // its block on.
-  const Match* best(Instruction i) const { return best_[i].row ? &matches_[best_[i].row - 1] : nullptr; }
+  // The cheapest match for an instruction whose block was visited; nothing when no rule covers it.
+  std::optional<Match> best(Instruction i) const {
+    return best_[i].row ? std::optional(Match::kept(&words_[best_[i].row - 1])) : std::nullopt;
+  }
   // The cheapest rule that makes a constant.
   std::optional<Match> constant(Value v) const;
 
@@ -72,11 +81,11 @@ class Matcher {
   const RuleIndex& rules_;
   const Target& target_;
   struct Best {
-    uint32_t row = 0;  // of matches_, plus one
+    uint32_t row = 0;  // of words_, plus one
     uint32_t cost = 0;
   };
   FixedTable<Instruction, Best> best_;
-  std::pmr::vector<Match> matches_;
+  Match::Words words_;                       // of all matches
   FixedTable<Instruction, uint32_t> epoch_;  // how many writes came before in the block
 };
 

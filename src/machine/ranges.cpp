@@ -64,23 +64,19 @@ class RangeBuilder {
       std::fill(std::begin(written_at_), std::end(written_at_), start(b));
       for (uint32_t k = block.first; k < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
-        each_register(f_, i, [&](Register r, bool read, bool) {
-          if (!read) return;
-          if (is_virtual(r))
-            event(r, 2 * k, b);
-          else
-            physical_read(r, 2 * k);
+        RegisterMask reads = implicit_reads(target_, f_, i), writes = implicit_writes(target_, f_, i);
+        each_register(f_, i, [&](Register r, bool read, bool written) {
+          if (!is_virtual(r)) {
+            if (read) reads |= mask_of_register(r);
+            if (written) writes |= mask_of_register(r);
+            return;
+          }
+          if (read) event(r, 2 * k, b);
+          if (written) event(r, 2 * k + 1, b);
         });
-        for (RegisterMask m = implicit_reads(target_, f_, i) & ~flags; m; m &= m - 1)
+        for (RegisterMask m = reads & ~flags; m; m &= m - 1)
           physical_read(static_cast<Register>(__builtin_ctzll(m)), 2 * k);
-        each_register(f_, i, [&](Register r, bool, bool written) {
-          if (!written) return;
-          if (is_virtual(r))
-            event(r, 2 * k + 1, b);
-          else
-            physical_write(r, 2 * k + 1);
-        });
-        for (RegisterMask m = implicit_writes(target_, f_, i) & ~flags; m; m &= m - 1)
+        for (RegisterMask m = writes & ~flags; m; m &= m - 1)
           physical_write(static_cast<Register>(__builtin_ctzll(m)), 2 * k + 1);
       }
     }
@@ -88,8 +84,11 @@ class RangeBuilder {
 
   void event(Register r, uint32_t position, uint32_t block) {
     auto row = static_cast<uint32_t>(events_.size());
-    events_.push_back({position, block, none});
     Ends& ends = ends_[r - first_virtual];
+    // An instruction that names a register as written first still reads it first.
+    if (ends.first != none && events_[ends.last].position > position)
+      std::swap(events_[ends.last].position, position);
+    events_.push_back({position, block, none});
     (ends.first == none ? ends.first : events_[ends.last].next) = row;
     ends.last = row;
     out_.weights[r - first_virtual] += f_.blocks[block].frequency;

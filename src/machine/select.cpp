@@ -22,12 +22,12 @@ Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
       matcher_(f_, rules, work),
       needed_(f_.value_limit(), work),
       registers_(f_.value_limit(), work, no_register),
-      slots_(f_.instruction_limit(), work, no_slot),
+      slots_(work),
       block_numbers_(f_.block_limit(), work),
       layout_(memory),
       loop_numbers_(f_.block_limit(), work, no_loop),
       constants_(f_.value_limit(), work),
-      pooled_(f_.value_limit(), work),
+      pooled_(work),
       pooled_literals_(work),
       early_constants_(work),
       moves_(work),
@@ -90,7 +90,7 @@ void Selector::mark_needed(Block b) {
     if (info(op).calls() || op == Op::Go || op == Op::Return) {
       for (size_t k = 0; k < f_.operand_count(i); ++k) need(f_.operand(i, k));
     } else {
-      const Match* m = matcher_.best(i);
+      auto m = matcher_.best(i);
       if (!m) {
         complain(i, "no rule of " + std::string(target_.name) + " covers this");
         continue;
@@ -176,7 +176,7 @@ void Selector::instruction(Instruction i) {
     return;
   }
   if (out_.rules[i.index] == 0) return;
-  const Match& m = *matcher_.best(i);
+  const Match m = *matcher_.best(i);
   for (Instruction inner : m.covered)
     if (inner.exists()) out_.covered.push_back({i, inner});
   apply(m, i);

@@ -73,6 +73,7 @@ CodeAddress Selector::code_address(Instruction access) {
 }
 
 uint32_t Selector::slot_of(Instruction reserve) {
+  if (slots_.empty()) slots_.make(f_.instruction_limit(), no_slot);
   uint32_t& slot = slots_[reserve];
   if (slot == no_slot) {
     const ReserveShape& shape = f_.reserve_shape(reserve);
@@ -121,6 +122,7 @@ int64_t Selector::shuffled_order(Instruction shuffle) const {
 }
 
 uint32_t Selector::pool_entry(Value v) {
+  if (pooled_.empty()) pooled_.make(f_.value_limit());
   uint32_t& row = pooled_[v];
   if (row == 0) {
     code().pool.push_back(side_by_side(f_.type(v), [&](unsigned lane) { return f_.constant_word(v, lane); }));

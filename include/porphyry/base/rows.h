@@ -9,11 +9,12 @@
 #include <cstdint>
 #include <cstdlib>
 #include <cstring>
-#include <memory>
 #include <new>
 #include <stdexcept>
 #include <type_traits>
 #include <utility>
+
+#include "porphyry/base/bytes.h"
 
 namespace porphyry {
 
@@ -122,14 +123,8 @@ class Rows {
 class House {
  public:
   House() = default;
-  House(House&& other) noexcept : block_(std::move(other.block_)), bytes_(std::exchange(other.bytes_, 0)) {}
-  House& operator=(House&& other) noexcept {
-    block_ = std::move(other.block_);
-    bytes_ = std::exchange(other.bytes_, 0);
-    return *this;
-  }
-  explicit House(size_t bytes) : block_(bytes ? new std::byte[bytes] : nullptr), bytes_(bytes) {}
-  size_t bytes() const { return bytes_; }
+  explicit House(size_t bytes) : block_(bytes) {}
+  size_t bytes() const { return block_.size(); }
 
   template <class T>
   static size_t place_for(size_t rows) {
@@ -140,7 +135,7 @@ class House {
   template <class T>
   void take_in(Rows<T>& rows, const Rows<T>& from, size_t room, size_t& offset) {
     static_assert(alignof(T) <= 8);
-    assert(room >= from.size_ && offset + place_for<T>(room) <= bytes_);
+    assert(room >= from.size_ && offset + place_for<T>(room) <= bytes());
     Rows<T> in;
     in.rows_ = reinterpret_cast<T*>(block_.get() + offset);
     in.size_ = from.size_;
@@ -152,8 +147,7 @@ class House {
   }
 
  private:
-  std::unique_ptr<std::byte[]> block_;
-  size_t bytes_ = 0;
+  Bytes block_;
 };
 
 }  // namespace porphyry

@@ -4,9 +4,10 @@
 #pragma once
 
 #include <cstddef>
-#include <memory>
 #include <memory_resource>
 #include <vector>
+
+#include "porphyry/base/bytes.h"
 
 namespace porphyry {
 
@@ -18,10 +19,6 @@ class Scratch final : public std::pmr::memory_resource {
 
  private:
   static constexpr size_t first_bytes = 64 << 10, kept_bytes = 1 << 20;
-  struct Block {
-    std::unique_ptr<std::byte[]> bytes;
-    size_t size;
-  };
   void* do_allocate(size_t bytes, size_t align) override;
   void do_deallocate(void* p, size_t bytes, size_t) override {
     if (static_cast<std::byte*>(p) + bytes == at_) at_ = static_cast<std::byte*>(p);  // the last one taken
@@ -29,7 +26,7 @@ class Scratch final : public std::pmr::memory_resource {
   bool do_is_equal(const memory_resource& other) const noexcept override { return this == &other; }
   void enter(size_t block);
 
-  std::vector<Block> blocks_;
+  std::vector<Bytes> blocks_;
   size_t block_ = 0;  // the one at hand
   size_t total_ = 0;
   std::byte *at_ = nullptr, *end_ = nullptr;

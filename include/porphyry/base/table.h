@@ -56,6 +56,11 @@ class FixedTable {
  public:
   FixedTable(size_t count, std::pmr::memory_resource* memory, const T& value = T())
       : rows_(count, value, memory) {}
+  // Later, for a table that most functions do not want at all.
+  explicit FixedTable(std::pmr::memory_resource* memory) : rows_(memory) {}
+  bool empty() const { return rows_.empty(); }
+  void make(size_t count, const T& value = T()) { rows_.assign(count, value); }
+
   T& operator[](Handle id) {
     assert(id.index < rows_.size());
     return rows_[id.index];

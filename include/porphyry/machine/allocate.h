@@ -38,8 +38,9 @@ struct Allocation {
   std::vector<Eviction> evictions;  // in the order in which they came about
 };
 
-// What comes out lies in the memory that the code lies in; `work` is reset after every round.
-Allocation allocate(Code before, const Target& target, Scratch& work);
+// What comes out lies in the memory that the code lies in; `work` is reset after every round. Only checkers
+// and listings want what the operands were; where nothing is split, it takes time to remember it.
+Allocation allocate(Code before, const Target& target, Scratch& work, bool remembered);
 Allocation allocate(Code before, const Target& target);
 
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in

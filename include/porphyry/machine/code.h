@@ -161,8 +161,14 @@ struct Code {
 };
 
 // Registers outside of the operands that an instruction reads and writes.
-RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i);
-RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i);
+inline RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
+  RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
+  return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;
+}
+inline RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
+  RegisterMask m = i.form >= first_real_form ? target.form(i.form).writes : 0;
+  return i.call == 0xffffffff ? m : m | f.calls[i.call].writes;
+}
 
 // Calls `see(register, read, written)` for each register an instruction names, addresses included.
 template <class See>

@@ -26,12 +26,15 @@ struct LoweredModule {
   std::vector<CompiledFunction> functions;
 };
 
-// A module of which nothing is lowered yet: a copy to legalize, and what it said before; or only its
-// declarations, and `meant` is left to who legalizes.
-LoweredModule begin_lowering(const Module& module, bool with_bodies = true);
+// A module of which nothing is lowered yet: a copy to legalize, and what it said before.
+LoweredModule begin_lowering(const Module& module);
 
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
+// The same of a module that nobody needs any more: it becomes the legal one. A large function then takes half
+// the memory above the module, most of all when bodies are not kept.
+Result<LoweredModule> lower(std::unique_ptr<Module> module, const Target& target,
+                            const LowerOptions& options = {});
 
 // Where functions are while they are made: the code, and what a stage needs as long as it runs.
 struct LowerMemory {
