@@ -25,10 +25,14 @@ std::string Signature::text() const {
   return "(" + join(parameters) + more + ")" + (results.empty() ? "" : " -> " + join(results));
 }
 
-Function::Function(Signature signature) { change_signature(std::move(signature)); }
+Function::Function(Signature signature) : Function(std::make_shared<const Signature>(std::move(signature))) {}
 
-void Function::change_signature(Signature signature) {
-  signature_ = std::make_shared<const Signature>(std::move(signature));
+Function::Function(std::shared_ptr<const Signature> signature) { change_signature(std::move(signature)); }
+
+Function Function::without_body(const Function& other) { return Function(other.signature_); }
+
+void Function::change_signature(std::shared_ptr<const Signature> signature) {
+  signature_ = std::move(signature);
   first_parameter_ = static_cast<uint32_t>(parameter_pool_.size());
   for (size_t i = 0; i < signature_->parameters.size(); ++i)
     parameter_pool_.push_back(add_value(signature_->parameters[i], ValueKind::Parameter, 0, i));

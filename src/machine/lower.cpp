@@ -47,7 +47,7 @@ Result<CompiledFunction> finish(Chosen chosen, Symbol function, const Target& ta
   if (!chosen.positions.empty())
     for (EmittedLine& l : out.lines)
       if (l.origin.exists()) l.position = chosen.positions[l.origin.index];
-  out.covered = std::move(chosen.selected.covered);
+  if (options.keep_bodies) out.covered.assign(chosen.selected.covered.begin(), chosen.selected.covered.end());
   if (options.explain) out.explained = std::make_shared<const Allocation>(allocation);
   return out;
 }
@@ -80,7 +80,7 @@ Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const 
     if (k < given) out.legal->set_body(s, Function::roomy_copy(from.function(s)));
     legalizer.function(s);
     auto chosen = choose_code(*out.legal, s, rules, options, memory);
-    if (!options.keep_bodies) out.legal->set_body(s, Function(out.legal->function(s).signature()));
+    if (!options.keep_bodies) out.legal->set_body(s, Function::without_body(out.legal->function(s)));
     auto compiled = chosen ? finish(std::move(*chosen), s, target, options, memory)
                            : Result<CompiledFunction>(chosen.why());
     if (compiled)

@@ -1,5 +1,6 @@
 #include "match.h"
 
+#include <algorithm>
 #include <bit>
 
 #include "porphyry/ir/compute.h"
@@ -105,7 +106,8 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
     if (root.variable >= 0) m.bind(static_cast<size_t>(root.variable), f_.result(i));
   }
   if (!takes_lanes(root, i) || !children(rule, root, i, i, m)) return false;
-  for (size_t k = 0; k < Match::most_variables; ++k)
+  size_t variables = std::min(rule.variables.size(), Match::most_variables);  // of the pattern first
+  for (size_t k = 0; k < variables; ++k)
     if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
       m.cost += cost_of_leaf(v, i);
   if (tied_and_shared(m)) m.cost += 3;
@@ -228,7 +230,8 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
                        Match& m) const {
   Op op = f_.op(i);
   bool pure_address = op == Op::Reserve || op == Op::AddressOf;
-  if (n.children[0] >= 0 && !pure_address && n.op != Op::At && n.op != Op::Load) {
+  bool by_key = i == root && !n.operand.has_lanes();  // the index has given only rules of this type
+  if (n.children[0] >= 0 && !by_key && !pure_address && n.op != Op::At && n.op != Op::Load) {
     size_t typed = typed_operand(op, f_.operand_count(i));
     if (carrier(n.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
   }

@@ -49,6 +49,8 @@ class Function {
   Function(const Function& other);  // one block of memory for all tables
   // The same with room for half as many rows again: for who goes on writing.
   static Function roomy_copy(const Function& other);
+  // Only signature and parameters, which are new values without names.
+  static Function without_body(const Function& other);
   Function(Function&&) = default;
   Function& operator=(Function&&) = default;
 
@@ -58,7 +60,9 @@ class Function {
   }
   // Gives the function another signature and with it new parameters. The values of the old ones must have no
   // uses when it is next written or run.
-  void change_signature(Signature signature);
+  void change_signature(Signature signature) {
+    change_signature(std::make_shared<const Signature>(std::move(signature)));
+  }
 
   // ---- blocks -------------------------------------------------------------------------------------------
   Block add_block(Name name = {});  // appended to the layout; the first one is the entry
@@ -348,6 +352,8 @@ class Function {
   template <class Self, class Other, class Visit>
   static void each_table(Self& self, Other& other, Visit visit);
   void house(const Function& content, const Expected& rooms);
+  explicit Function(std::shared_ptr<const Signature> signature);
+  void change_signature(std::shared_ptr<const Signature> signature);
 
   std::shared_ptr<const Signature> signature_;  // copies share it
   Table<Value, ValueRow> values_;

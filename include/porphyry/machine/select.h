@@ -13,11 +13,11 @@
 namespace porphyry::machine {
 
 struct Selected {
-  explicit Selected(std::pmr::memory_resource* memory) : code(memory) {}
+  explicit Selected(std::pmr::memory_resource* memory) : code(memory), rules(memory), covered(memory) {}
   Code code;
-  std::vector<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
+  CodeRows<uint16_t> rules;  // by IR instruction: the rule that covers it as its root plus one; 0: none
   // Instructions that became part of another one's rule: (that one, the inner one), in the order of the code.
-  std::vector<std::pair<Instruction, Instruction>> covered;
+  CodeRows<std::pair<Instruction, Instruction>> covered;
 };
 
 // The function must be legalized. Fails where no rule of the book covers an operation. Blocks stand in the
