@@ -252,8 +252,25 @@ Value Expander::to_float_unsigned(Value v, Type from, Type to) {
               {make(Op::LtS, {v, number(i64, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
 }
 
+// Of 32 bits by a product of 64. Of 64 bits unsigned by halves, of which no sum overflows; signed products
+// take what the signs gave too much from that.
 Value Expander::high_product(Op op, const Operands& v, Type type) {
   bool s = op == Op::MulHiS;
+  if (type.bits() == 64 && s) {
+    auto if_negative = [&](Value a, Value b) {
+      return make(Op::And, {make(Op::ShrS, {a, number(type, 63)}), b});
+    };
+    Value high = make(Op::Sub, {make(Op::MulHiU, v), if_negative(v[0], v[1])});
+    return make(Op::Sub, {high, if_negative(v[1], v[0])});
+  }
+  if (type.bits() == 64) {
+    auto low = [&](Value x) { return make(Op::And, {x, number(type, 0xffffffff)}); };
+    auto high = [&](Value x) { return make(Op::ShrU, {x, number(type, 32)}); };
+    Value a0 = low(v[0]), a1 = high(v[0]), b0 = low(v[1]), b1 = high(v[1]);
+    Value inner = make(Op::Add, {make(Op::Mul, {a1, b0}), high(make(Op::Mul, {a0, b0}))});
+    Value other = make(Op::Add, {make(Op::Mul, {a0, b1}), low(inner)});
+    return make(Op::Add, {make(Op::Add, {make(Op::Mul, {a1, b1}), high(inner)}), high(other)});
+  }
   Op widen = s ? Op::WidenS : Op::WidenU;
   Value product = make(Op::Mul, {convert(widen, i64, v[0]), convert(widen, i64, v[1])});
   return convert(Op::Narrow, type, make(Op::ShrU, {product, number(i64, 32)}));
