@@ -10,7 +10,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/object/object.h"
-#include "porphyry/render/assembly.h"
+#include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/read.h"
@@ -25,7 +25,7 @@ const machine::Target& target() { return targets::x64(); }
 TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
   for (uint64_t seed = 1; seed <= 60; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native = true});
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     auto kept = machine::lower(*program.module, target(), {.explain = true});
     ASSERT_TRUE(kept.good()) << render(kept.why());
     std::string bytes = elf_bytes(make_object(*kept, target())), text = render_assembly(*kept, target());

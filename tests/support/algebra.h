@@ -40,10 +40,14 @@ class Algebra {
   static unsigned bits(const Term& t) { return t.get_sort().bv_size(); }
   // The low bits, or zeros (copies of the sign) above.
   static Term zero_extend(const Term& t, unsigned to) {
-    return bits(t) == to ? t : bits(t) > to ? t.extract(to - 1, 0) : z3::zext(t, to - bits(t));
+    return bits(t) == to  ? t
+           : bits(t) > to ? t.extract(to - 1, 0)
+                          : Term(t.ctx(), Z3_mk_zero_ext(t.ctx(), to - bits(t), t));
   }
   static Term sign_extend(const Term& t, unsigned to) {
-    return bits(t) == to ? t : bits(t) > to ? t.extract(to - 1, 0) : z3::sext(t, to - bits(t));
+    return bits(t) == to  ? t
+           : bits(t) > to ? t.extract(to - 1, 0)
+                          : Term(t.ctx(), Z3_mk_sign_ext(t.ctx(), to - bits(t), t));
   }
   static Term lane_of(const Term& t, unsigned lane, unsigned bits) {
     return t.extract(lane * bits + bits - 1, lane * bits);
