@@ -100,6 +100,91 @@ TEST(Link, WeakGivesWay) {
   EXPECT_EQ(Evaluator(*one).call(one->find("g"), {}).results[0].bits, 2u);
 }
 
+// Everything of one name in two modules, in every pairing: what meets, what stays apart, who wins, what is
+// refused.
+TEST(Link, EveryPairingOfSymbolsFollowsItsRule) {
+  struct Thing {
+    const char* text;  // "x", with # for a number that tells the two apart
+    bool callable, external, local, weak;
+  };
+  const Thing things[] = {
+      {"func x() -> i64 {\na:\n  return #\n}\n", true, false, false, false},
+      {"weak func x() -> i64 {\na:\n  return #\n}\n", true, false, false, true},
+      {"local func x() -> i64 {\na:\n  return #\n}\n", true, false, true, false},
+      {"extern func x() -> i64\n", true, true, false, false},
+      {"data x holds i64: #\n", false, false, false, false},
+      {"weak data x holds i64: #\n", false, false, false, true},
+      {"local data x holds i64: #\n", false, false, true, false},
+      {"extern data x\n", false, true, false, false},
+  };
+  auto text = [](const Thing& t, int number) {
+    std::string out = t.text;
+    if (size_t at = out.find('#'); at != out.npos) out.replace(at, 1, std::to_string(number));
+    // Each module asks for its own, by a function of its own.
+    std::string ask = t.callable ? "  r = call x()\n" : "  p = address of x\n  r = load i64 [p]\n";
+    return "module m\n" + out + "func ask" + std::to_string(number) + "() -> i64 {\na:\n" + ask +
+           "  return r\n}\n";
+  };
+  size_t refused = 0, won = 0;
+  for (const Thing& one : things)
+    for (const Thing& two : things) {
+      Realm a, b;
+      auto into = must_read(a, text(one, 1)), other = must_read(b, text(two, 2));
+      std::string what = text(one, 1) + text(two, 2), before = write_text(*into);
+      bool meet = !one.local && !two.local;
+      bool both = !one.external && !two.external, strong = !one.weak && !two.weak;
+      Diagnostics problems = link(*into, *other);
+      if (meet && (one.callable != two.callable || (both && strong))) {
+        ++refused;
+        ASSERT_EQ(problems.size(), 1u) << what;
+        EXPECT_NE(problems[0].message.find("'x'"), std::string::npos) << problems[0].message;
+        EXPECT_NE(problems[0].message.find(one.callable != two.callable ? "in one module and"
+                                                                        : "both modules have"),
+                  std::string::npos)
+            << problems[0].message;
+        EXPECT_EQ(write_text(*into), before);
+        continue;
+      }
+      ASSERT_TRUE(problems.empty()) << what << render(problems);
+      ASSERT_TRUE(verify(*into).empty()) << what << render(verify(*into));
+      // Who answers each of the two that ask; 0: nobody, it is still external.
+      int first = one.external ? 0 : 1, second = two.external ? 0 : 2;
+      if (meet) {
+        bool replaced = !two.external && (one.external || (one.weak && !two.weak));
+        first = second = replaced ? 2 : one.external ? 0 : 1;
+      }
+      for (auto [asker, answer] : {std::pair{"ask1", first}, std::pair{"ask2", second}}) {
+        if (answer == 0) continue;
+        ++won;
+        Outcome out = Evaluator(*into).call(into->find(asker), {});
+        ASSERT_EQ(out.end, Outcome::End::Result) << what << out.message;
+        EXPECT_EQ(out.results[0].bits, static_cast<uint64_t>(answer)) << asker << " in\n" << what;
+      }
+      EXPECT_EQ(into->symbol_count(), meet ? 3u : 4u) << what;
+    }
+  EXPECT_GT(refused, 15u);
+  EXPECT_GT(won, 50u);
+}
+
+TEST(Link, KindsAndLayoutsHaveToAgreeInEveryPart) {
+  auto module = [](const std::string& layout, const std::string& kinds) {
+    return "module m\n" + layout + "kinds orchard {\n  cell\n  degree under cell\n" + kinds + "}\n";
+  };
+  Realm a;
+  std::string good = module("", "");
+  for (auto [layout, kinds, message] : {std::tuple{"layout big\n", "", "lay out memory differently"},
+                                        {"layout little pointers 32\n", "", "lay out memory differently"},
+                                        {"", "  minute under cell\n", "the kinds 'orchard' differ"},
+                                        {"", "  wet under degree\n", "the kinds 'orchard' differ"}}) {
+    Realm b;
+    auto into = must_read(a, good), other = must_read(b, module(layout, kinds));
+    Diagnostics problems = link(*into, *other);
+    ASSERT_FALSE(problems.empty()) << layout << kinds;
+    EXPECT_NE(problems[0].message.find(message), std::string::npos) << problems[0].message;
+    EXPECT_EQ(write_text(*into), write_text(*must_read(a, good)));
+  }
+}
+
 TEST(Link, FunctionsMoveBetweenRealms) {
   for (uint64_t seed = 1; seed <= 60; ++seed) {
     Realm a, b;

@@ -1,0 +1,193 @@
+// What moves keeps its meaning: scheduled code against the definition of dependence, jumps against their
+// distances, passes against themselves.
+#include <gtest/gtest.h>
+
+#include <map>
+
+#include "porphyry/machine/legalize.h"
+#include "porphyry/machine/lower.h"
+#include "porphyry/machine/schedule.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/sample/sample.h"
+#include "porphyry/targets/x64.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+const Target& target() { return targets::x64(); }
+
+// Whether a form asks flags for more than to leave them as they are: shifts by nothing do.
+bool asks_flags(const Form& form) {
+  for (const MeaningStep& m : form.meaning)
+    for (const Place& p : m.arguments)
+      if (p.kind == PlaceKind::Flag && !(m.to.kind == PlaceKind::Flag && m.to.index == p.index)) return true;
+  return false;
+}
+
+// What a line does, as far as order matters.
+struct Deeds {
+  std::vector<Register> reads, writes;
+  RegisterMask implicit_reads = 0, implicit_writes = 0;  // flags among them
+  bool loads = false, stores = false, stays = false;     // stays: in its order with others that do
+};
+
+Deeds deeds_of(const Code& code, const CodeLine& line, const Function& f) {
+  Deeds out;
+  each_register(code, line, [&](Register r, bool read, bool written) {
+    if (read) out.reads.push_back(r);
+    if (written) out.writes.push_back(r);
+  });
+  out.implicit_reads = implicit_reads(target(), code, line);
+  out.implicit_writes = implicit_writes(target(), code, line);
+  for (const CodeOperand& o : code.of(line))
+    if (o.kind == OperandKind::Memory) out.loads |= o.read, out.stores |= o.written;
+  if (!line.origin.exists()) return out;
+  Op op = f.op(line.origin);
+  bool is_volatile =
+      (op == Op::Load || op == Op::Store) && f.address(line.origin).is_volatile && (out.loads || out.stores);
+  out.stays =
+      is_volatile ||
+      (info(op).may_trap() && line.form >= first_real_form && target().form(line.form).meaning.size() &&
+       std::any_of(target().form(line.form).meaning.begin(), target().form(line.form).meaning.end(),
+                   [](const MeaningStep& m) { return m.kind == MeaningKind::Trap; }));
+  return out;
+}
+
+// Whether two lines have to keep their order.
+bool depend(const Deeds& a, const Deeds& b, RegisterMask flags) {
+  auto meet = [](const std::vector<Register>& x, const std::vector<Register>& y) {
+    return std::any_of(x.begin(), x.end(),
+                       [&](Register r) { return std::find(y.begin(), y.end(), r) != y.end(); });
+  };
+  auto bits = [](const std::vector<Register>& list) {
+    RegisterMask m = 0;
+    for (Register r : list)
+      if (is_physical(r)) m |= mask_of_register(r);
+    return m;
+  };
+  if (meet(a.writes, b.reads) || meet(a.reads, b.writes) || meet(a.writes, b.writes)) return true;
+  RegisterMask aw = (a.implicit_writes | bits(a.writes)) & ~flags,
+               ar = (a.implicit_reads | bits(a.reads)) & ~flags,
+               bw = (b.implicit_writes | bits(b.writes)) & ~flags,
+               br = (b.implicit_reads | bits(b.reads)) & ~flags;
+  if ((aw & (br | bw)) || (ar & bw)) return true;
+  if ((a.stores && (b.loads || b.stores)) || (a.loads && b.stores)) return true;
+  return a.stays && b.stays;
+}
+
+TEST(Schedule, KeepsWhatDependsInOrder) {
+  RegisterMask flags = mask_of_register(target().flags_register);
+  size_t moved = 0, pairs = 0;
+  for (uint64_t seed = 1; seed <= 40; ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 50u});
+    Module& module = *program.module;
+    legalize(module, target(), Coverage(target(), target().usual_features));
+    RuleIndex rules(target(), target().usual_features);
+    for (size_t s = 0; s < module.symbol_count(); ++s) {
+      if (!module.is_function(Symbol(s))) continue;
+      auto selected = select(module, Symbol(s), rules);
+      ASSERT_TRUE(selected.good());
+      const Function& f = module.function(Symbol(s));
+      const Code before = selected->code;
+      Code after = selected->code;
+      Scratch work;
+      schedule(after, f, target(), &work);
+      ASSERT_EQ(after.code.size(), before.code.size());
+      for (const CodeBlock& b : before.blocks) {
+        // A line is known by its first operand, or else by where it stands.
+        std::map<uint32_t, uint32_t> place;
+        for (uint32_t k = b.first; k < b.first + b.count; ++k)
+          if (after.code[k].operand_count) place[after.code[k].first_operand] = k;
+        std::vector<Deeds> deeds;
+        std::vector<uint32_t> now;
+        for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+          const CodeLine& line = before.code[k];
+          if (!line.operand_count) continue;
+          ASSERT_TRUE(place.contains(line.first_operand));
+          now.push_back(place[line.first_operand]);
+          ASSERT_EQ(after.code[now.back()].form, line.form);
+          deeds.push_back(deeds_of(before, line, f));
+          moved += now.back() != k;
+          if (line.call != 0xffffffff) {
+            EXPECT_EQ(now.back(), k);  // calls stay
+          }
+        }
+        for (size_t j = 0; j < deeds.size(); ++j)
+          for (size_t i = 0; i < j; ++i) {
+            if (!depend(deeds[i], deeds[j], flags)) continue;
+            ++pairs;
+            ASSERT_LT(now[i], now[j]) << seed << ": lines " << i << " and " << j << " of a block";
+          }
+        // Whoever reads flags finds those of the line it found them from before.
+        auto setter = [&](const Code& code, uint32_t reader) {
+          for (uint32_t k = reader; k-- > b.first;)
+            if (implicit_writes(target(), code, code.code[k]) & flags) return code.code[k].first_operand;
+          return ~0u;
+        };
+        for (uint32_t k = b.first; k < b.first + b.count; ++k)
+          if (before.code[k].operand_count && asks_flags(target().form(before.code[k].form))) {
+            EXPECT_EQ(setter(after, place[before.code[k].first_operand]), setter(before, k)) << seed;
+          }
+      }
+    }
+  }
+  EXPECT_GT(moved, 1000u);
+  EXPECT_GT(pairs, 20000u);
+}
+
+// A jump is long only where it has to be.
+TEST(Emit, JumpsAreAsShortAsTheirDistances) {
+  size_t brief = 0, far = 0;
+  for (uint64_t seed = 1; seed <= 25; ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .statements = 30, .native_layout = true});
+    auto lowered = lower(*program.module, target());
+    ASSERT_TRUE(lowered.good());
+    for (const CompiledFunction& f : lowered->functions)
+      for (const EmittedLine& l : f.lines) {
+        if (l.to != EmittedLine::To::Block) continue;
+        PlainInstruction i = instruction_at(target(), f, l);
+        const Form& form = target().form(i.form);
+        int64_t distance = i.operands[0].literal;
+        EXPECT_EQ(l.offset + l.size + distance, f.blocks[l.index].offset);
+        bool is_long = form.operands[0].literal_bits > 8;
+        EXPECT_EQ(is_long, distance < -128 || distance > 127) << f.name << " + " << l.offset;
+        ++(is_long ? far : brief);
+      }
+  }
+  EXPECT_GT(brief, 500u);
+  EXPECT_GT(far, 20u);
+}
+
+// A pass leaves nothing for itself to do, and says so.
+TEST(Passes, AreDoneWhenTheyAreDone) {
+  for (const char* text :
+       {"promote", "sweep", "until stable { fold }", "promote; until stable { fold; sweep }"}) {
+    auto pipeline = read_pipeline(text);
+    ASSERT_TRUE(pipeline.good()) << text << render(pipeline.why());
+    size_t changed = 0;
+    for (uint64_t seed = 1; seed <= 60; ++seed) {
+      Realm realm;
+      Sample program = make_sample(realm, {.seed = seed});
+      std::vector<StepRecord> first, second;
+      ASSERT_TRUE(run_pipeline(*program.module, *pipeline, {.steps = &first, .check_between = true}).empty());
+      std::string once = write_text(*program.module);
+      ASSERT_TRUE(
+          run_pipeline(*program.module, *pipeline, {.steps = &second, .check_between = true}).empty());
+      EXPECT_EQ(write_text(*program.module), once) << text << " of " << seed;
+      for (const StepRecord& s : first) changed += s.changed;
+      for (const StepRecord& s : second) {
+        EXPECT_FALSE(s.changed) << text << ": " << s.pass << " in " << s.function << " of " << seed;
+        EXPECT_EQ(s.instructions_before, s.instructions_after);
+      }
+    }
+    EXPECT_GT(changed, 20u) << text;
+  }
+}
+
+}  // namespace
+}  // namespace porphyry
