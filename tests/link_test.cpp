@@ -170,12 +170,25 @@ TEST(Link, KindsAndLayoutsHaveToAgreeInEveryPart) {
   auto module = [](const std::string& layout, const std::string& kinds) {
     return "module m\n" + layout + "kinds orchard {\n  cell\n  degree under cell\n" + kinds + "}\n";
   };
+  const std::string night = "  record Night size 8 { 0 dry: degree, 4 wet: degree }\n";
   Realm a;
-  std::string good = module("", "");
-  for (auto [layout, kinds, message] : {std::tuple{"layout big\n", "", "lay out memory differently"},
-                                        {"layout little pointers 32\n", "", "lay out memory differently"},
-                                        {"", "  minute under cell\n", "the kinds 'orchard' differ"},
-                                        {"", "  wet under degree\n", "the kinds 'orchard' differ"}}) {
+  std::string good = module("", night);
+  ASSERT_TRUE(link(*must_read(a, good), *must_read(a, good)).empty());
+  struct Other {
+    std::string layout, kinds, message;
+  };
+  auto record = [](const std::string& rest) { return "  record Night size " + rest + "\n"; };
+  const Other others[] = {
+      {"layout big\n", night, "lay out memory differently"},
+      {"layout little pointers 32\n", night, "lay out memory differently"},
+      {"", night + "  minute under cell\n", "the kinds 'orchard' differ"},
+      {"", "", "the kinds 'orchard' differ"},
+      {"", record("12 { 0 dry: degree, 4 wet: degree }"), "the kinds 'orchard' differ"},
+      {"", record("8 { 0 dry: degree, 4 wet: cell }"), "the kinds 'orchard' differ"},
+      {"", record("8 { 4 dry: degree, 0 wet: degree }"), "the kinds 'orchard' differ"},
+      {"", record("8 { 0 dry: degree, 4 damp: degree }"), "the kinds 'orchard' differ"},
+  };
+  for (const auto& [layout, kinds, message] : others) {
     Realm b;
     auto into = must_read(a, good), other = must_read(b, module(layout, kinds));
     Diagnostics problems = link(*into, *other);
