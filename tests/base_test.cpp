@@ -5,6 +5,7 @@
 #include <map>
 #include <random>
 
+#include "porphyry/base/hash.h"
 #include "porphyry/base/rows.h"
 #include "porphyry/base/scratch.h"
 #include "porphyry/base/source_text.h"
@@ -99,6 +100,27 @@ TEST(Scratch, PiecesAreApartAlignedAndThere) {
       ASSERT_TRUE(std::all_of(p.at, p.at + p.size, [&](uint8_t b) { return b == p.mark; }));
     scratch.reset();
     EXPECT_LE(scratch.bytes(), size_t(1) << 20);  // more goes back to the system
+  }
+}
+
+// What the table of names relies on: short texts of one length are told apart by their hashes alone.
+TEST(Hash, IsExactForShortTexts) {
+  std::mt19937_64 random(8);
+  for (size_t length = 0; length <= whole_hash_length; ++length) {
+    std::map<uint64_t, std::string> seen;
+    for (int k = 0; k < 20000; ++k) {
+      std::string text;
+      for (size_t at = 0; at < length; ++at) text += static_cast<char>(k % 2 ? random() : 'a' + random() % 2);
+      auto [at, is_new] = seen.emplace(hash_of(text), text);
+      ASSERT_EQ(at->second, text);
+    }
+    // One bit changed anywhere changes it.
+    for (auto& [hash, text] : seen)
+      for (size_t bit = 0; bit < 8 * length && bit < 64; bit += 1 + random() % 7) {
+        std::string other = text;
+        other[bit / 8] = static_cast<char>(other[bit / 8] ^ 1 << bit % 8);
+        ASSERT_NE(hash_of(other), hash);
+      }
   }
 }
 

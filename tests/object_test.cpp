@@ -201,6 +201,22 @@ TEST(ObjectText, BecomesTheSameForALinker) {
   for (const auto& [name, what] : theirs) EXPECT_EQ(ours[name], what) << name;
 }
 
+TEST(ObjectText, SectionsAreForCodeOrForDataThatIsWritten) {
+  auto problems = [](const std::string& data) {
+    Realm realm;
+    auto module =
+        testing::must_read(realm, "module m\nsection \"winter\" func f() {\na:\n  return\n}\n" + data);
+    return render(object_problems(*module));
+  };
+  EXPECT_EQ(problems("section \"winter\" data d const holds i32: 1\n"), "");
+  EXPECT_EQ(problems("section \"spring\" data d holds i32: 1\n"), "");
+  std::string both =
+      problems("section \"winter\" data d holds i32: 1\nsection \"winter\" data e holds zero: 8\n");
+  for (const char* part :
+       {"section 'winter' is for code, 'f', and for data that is written, 'd'", "is written, 'e'"})
+    EXPECT_NE(both.find(part), std::string::npos) << both;
+}
+
 TEST_F(Objects, ZerosMakeRoomForOtherData) {
   Realm realm;
   auto module = testing::must_read(realm,

@@ -295,6 +295,20 @@ TEST(ToolShow, ObjectsAreReadBackAsTheyWereListed) {
   EXPECT_NE(foreign.errors.find("another processor"), std::string::npos) << foreign.errors;
 }
 
+TEST(ToolShow, SectionsThatWouldBeCodeAndWritableAreRefused) {
+  TemporaryFolder folder;
+  std::string file = folder.write("w.por",
+                                  "module w\nsection \"both\" func f() {\na:\n  return\n}\n"
+                                  "section \"both\" data d holds i32: 1\n");
+  for (const char* name : {"w.o", "w.s"}) {
+    Shown is = tool(folder, "lower " + file + " -o " + folder.file(name));
+    EXPECT_EQ(is.status, 1);
+    EXPECT_NE(is.errors.find("section 'both' is for code, 'f'"), std::string::npos) << is.errors;
+    EXPECT_EQ(testing::run_command("ls " + folder.file(name) + " 2>/dev/null").out, "");
+  }
+  EXPECT_EQ(tool(folder, "lower " + file).status, 0);  // a listing has no sections
+}
+
 TEST(ToolShow, NotesAreThoseOfOneFunctionWhenAsked) {
   TemporaryFolder folder;
   std::string slot = "  s = reserve 4 align 4\n  store a, [s]\n  r = load i32 [s]\n  return r\n}\n";

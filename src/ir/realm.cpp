@@ -6,15 +6,13 @@
 #include "porphyry/base/hash.h"
 
 namespace porphyry {
-namespace {
-uint32_t short_hash(std::string_view text) { return static_cast<uint32_t>(hash_of(text)); }
-}  // namespace
-
-size_t Realm::place(std::string_view text, uint32_t hash) const {
+size_t Realm::place(std::string_view text, uint64_t hash) const {
   size_t mask = table_.size() - 1;
   for (size_t at = hash & mask;; at = (at + 1) & mask) {
     const Entry& e = table_[at];
-    if (e.name == empty || (e.hash == hash && texts_[e.name] == text)) return at;
+    if (e.name == empty) return at;
+    bool same = e.hash == hash && e.size == text.size();
+    if (same && (text.size() <= whole_hash_length || texts_[e.name] == text)) return at;
   }
 }
 
@@ -47,10 +45,10 @@ std::string_view Realm::keep(std::string_view text) {
 
 Name Realm::name(std::string_view text) {
   if (texts_.size() * 2 >= table_.size()) grow();
-  uint32_t hash = short_hash(text);
+  uint64_t hash = hash_of(text);
   Entry& e = table_[place(text, hash)];
   if (e.name == empty) {
-    e = {hash, static_cast<uint32_t>(texts_.size())};
+    e = {hash, static_cast<uint32_t>(texts_.size()), static_cast<uint32_t>(text.size())};
     texts_.push_back(keep(text));
   }
   return Name(e.name);
@@ -58,7 +56,7 @@ Name Realm::name(std::string_view text) {
 
 Name Realm::find(std::string_view text) const {
   if (table_.empty()) return {};
-  uint32_t found = table_[place(text, short_hash(text))].name;
+  uint32_t found = table_[place(text, hash_of(text))].name;
   return found == empty ? Name() : Name(found);
 }
 

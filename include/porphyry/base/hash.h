@@ -16,6 +16,10 @@ constexpr uint64_t mixed(uint64_t v) {
   return v ^ v >> 32;
 }
 
+// Two texts of the same length up to this one have the same hash only when they are the same: all their bytes
+// go into one word, and mixing words loses nothing.
+inline constexpr size_t whole_hash_length = 8;
+
 inline uint64_t hash_of(std::string_view text) {
   const char* at = text.data();
   size_t left = text.size();

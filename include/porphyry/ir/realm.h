@@ -30,10 +30,11 @@ class Realm {
 
  private:
   static constexpr uint32_t empty = 0xffffffffu;
-  struct Entry {  // with the hash, so that texts are only looked at where they most likely fit
-    uint32_t hash = 0, name = empty;
+  struct Entry {  // with what tells most texts apart without looking at them
+    uint64_t hash = 0;
+    uint32_t name = empty, size = 0;
   };
-  size_t place(std::string_view text, uint32_t hash) const;  // where in table_ the text is, or would go
+  size_t place(std::string_view text, uint64_t hash) const;  // where in table_ the text is, or would go
   std::string_view keep(std::string_view text);
   void grow();
 

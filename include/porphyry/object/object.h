@@ -56,6 +56,10 @@ struct DataSection {
 };
 DataSection section_of(const SymbolRow& data, std::span<const uint8_t> image);
 
+// What an object file cannot say of a module: a section that the program names for code and for data that is
+// written would be both to the system. Ask before an object, or assembly text, is made. O(symbols + data).
+Diagnostics object_problems(const Module& module);
+
 struct ObjectOptions {
   bool lines = true;  // DWARF lines and functions, when the module has positions
 };
