@@ -55,6 +55,24 @@ class AnyGraph {
   Function& f_;
 };
 
+TEST(Dominators, AreWhatTheDefinitionSays) {
+  std::mt19937_64 random(5);
+  for (int round = 0; round < 500; ++round) {
+    AnyGraph graph(random);
+    const Function& f = graph.f();
+    Dominators dominators(f);
+    std::set<Block> reachable = graph.reached(f.entry(), Block(), false);
+    for (Block a : graph.blocks) {
+      std::set<Block> without = graph.reached(f.entry(), a, false);
+      EXPECT_EQ(dominators.reachable(a), reachable.contains(a));
+      for (Block b : graph.blocks)
+        if (reachable.contains(a) && reachable.contains(b)) {
+          EXPECT_EQ(dominators.dominates(a, b), a == b || !without.contains(b));
+        }
+    }
+  }
+}
+
 TEST(Loops, AreTheNaturalOnes) {
   std::mt19937_64 random(11);
   size_t nested = 0;

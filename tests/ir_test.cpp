@@ -6,8 +6,6 @@
 #include <map>
 #include <random>
 
-#include "porphyry/analyze/dominators.h"
-#include "porphyry/analyze/loops.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
@@ -155,63 +153,6 @@ TEST(Verify, NamesWhatIsWrongWithABuiltModule) {
     EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
   EXPECT_EQ(found.size(), 4u) << all;
   EXPECT_NE(found[0].excerpt.find("add"), std::string::npos);
-}
-
-// ---- dominators and loops, against the definition
-// -----------------------------------------------------------
-
-TEST(Dominators, AreWhatTheDefinitionSays) {
-  std::mt19937_64 random(5);
-  for (int round = 0; round < 200; ++round) {
-    Realm realm;
-    Module module(realm);
-    Function& f = module.function(module.add_function("f", {}));
-    Pen pen(module, f);
-    size_t n = 2 + random() % 9;
-    std::vector<Block> blocks;
-    for (size_t k = 0; k < n; ++k) blocks.push_back(f.add_block());
-    for (Block b : blocks) {  // any graph, irreducible ones too, but nothing goes to the entry
-      pen.at_end(b);
-      Block x = blocks[1 + random() % (n - 1)], y = blocks[1 + random() % (n - 1)];
-      switch (random() % 4) {
-        case 0: pen.give_back({}); break;
-        case 1: pen.go(x); break;
-        default: pen.when(pen.truth(true), x, {}, y, {});
-      }
-    }
-    auto reaches = [&](Block avoiding) {  // blocks that the entry reaches without passing `avoiding`
-      std::vector<bool> seen(n);
-      std::vector<Block> work;
-      if (blocks[0] != avoiding) work.push_back(blocks[0]), seen[0] = true;
-      while (!work.empty()) {
-        Block b = work.back();
-        work.pop_back();
-        for (Edge e : f.edges(f.last(b)))
-          if (f.to(e) != avoiding && !seen[f.to(e).index])
-            seen[f.to(e).index] = true, work.push_back(f.to(e));
-      }
-      return seen;
-    };
-    Dominators d(f);
-    Loops loops(f, d);
-    auto reachable = reaches(Block());
-    for (Block a : blocks) {
-      auto without = reaches(a);
-      EXPECT_EQ(d.reachable(a), reachable[a.index]);
-      for (Block b : blocks)
-        if (reachable[a.index] && reachable[b.index]) {
-          EXPECT_EQ(d.dominates(a, b), a == b || !without[b.index]);
-        }
-      // A header is what some block behind it goes back to.
-      bool header = false;
-      for (Edge e = f.first_in(a); e.exists(); e = f.next_in(e)) header |= d.dominates(a, f.from(e));
-      EXPECT_EQ(loops.is_header(a), header);
-      if (loops.header(a).exists()) {
-        EXPECT_TRUE(d.dominates(loops.header(a), a));
-        EXPECT_GE(loops.depth(a), 1u);
-      }
-    }
-  }
 }
 
 // ---- compute
