@@ -132,6 +132,32 @@ TEST(Function, InsertionAlwaysFindsRoom) {
   check_structure(f);
 }
 
+// What a module says it holds grows with what is put in, and shrinks to that when room is given back.
+TEST(Module, CountsItsMemory) {
+  Realm realm;
+  Module module(realm);
+  size_t last = module.bytes();
+  for (int k = 0; k < 20; ++k) {
+    Function& f = module.function(module.add_function("f" + std::to_string(k), {{i32}, {i32}}));
+    Pen pen(module, f);
+    pen.at_end(f.add_block());
+    Value v = f.parameters()[0];
+    for (int n = 0; n < 300; ++n) v = pen.add(v, f.constant(i32, static_cast<Word>(n)));
+    pen.give_back({v});
+    // An instruction, a value, two uses: at least their rows.
+    EXPECT_GT(module.bytes(), last + 300 * 60);
+    last = module.bytes();
+  }
+  std::string before = write_text(module);
+  module.compact();
+  EXPECT_LT(module.bytes(), last);
+  EXPECT_GT(module.bytes(), size_t(20 * 300 * 60));
+  EXPECT_EQ(write_text(module), before);
+  module.rename(module.find("f3"), realm.name("renamed"));
+  EXPECT_FALSE(module.find("f3").exists());
+  EXPECT_EQ(module.symbol_name(module.find("renamed")), "renamed");
+}
+
 TEST(Verify, NamesWhatIsWrongWithABuiltModule) {
   Realm realm;
   Module module(realm);

@@ -13,6 +13,7 @@
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/machine/legalize.h"
+#include "porphyry/machine/lower.h"
 #include "porphyry/machine/passing_data.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/cases.h"
@@ -120,6 +121,28 @@ TEST(Legalize, PoorerTargetsMeanTheSame) {
       if (HasFatalFailure()) return;
     }
   }
+}
+
+// What neither rules nor legalization have is told, for all functions at once; what a target does have still
+// compiles.
+TEST(Legalize, WhatATargetLacksIsNamed) {
+  std::vector<bool> without(operation_count);
+  without[static_cast<size_t>(Op::Xor)] = without[static_cast<size_t>(Op::Sqrt)] = true;
+  PoorTarget poor(without);
+  Realm realm;
+  auto module = testing::must_read(realm,
+                                   "module m\nfunc f(a: i32) -> i32 {\ne:\n  b = xor a, 5\n  return b\n}\n"
+                                   "func g(a: f64) -> f64 {\ne:\n  b = sqrt a\n  return b\n}\nfunc h(a: i32) "
+                                   "-> i32 {\ne:\n  return a\n}\n");
+  auto lowered = lower(*module, *poor);
+  ASSERT_FALSE(lowered.good());
+  std::string all = render(lowered.why());
+  for (const char* part :
+       {"in 'f': no rule of x64 covers this", "b = xor a, 5", "in 'g': no rule of x64 covers this",
+        "b = sqrt a", "what the target's book covers"})
+    EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
+  EXPECT_EQ(lowered.why().size(), 2u) << all;
+  EXPECT_TRUE(lower(*module, target()).good());
 }
 
 TEST(Legalize, EveryOperationInLanesMeansTheSame) {
