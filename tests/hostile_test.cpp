@@ -12,6 +12,7 @@
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/targets/x64.h"
+#include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -56,7 +57,7 @@ TEST(Hostile, BooksAreRefusedNotSuffered) {
   ASSERT_GT(entries.size(), 150u);
   std::mt19937_64 random(29);
   size_t refused = 0;
-  for (int k = 0; k < 1500; ++k) {
+  for (size_t k = 0; k < testing::part_of(1500); ++k) {
     // The settings stay mostly whole, so that what follows is looked at.
     std::string text;
     for (size_t e = 0; e < entries.size(); ++e) {
@@ -74,7 +75,7 @@ TEST(Hostile, BooksAreRefusedNotSuffered) {
     }
     for (const Diagnostic& d : book.why()) ASSERT_FALSE(d.message.empty());
   }
-  EXPECT_GT(refused, 500u);
+  EXPECT_GT(refused, testing::part_of(500));
 }
 
 TEST(Hostile, PipelinesAreReadOrRefused) {

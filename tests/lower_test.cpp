@@ -13,6 +13,7 @@
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
+#include "support/measure.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -23,7 +24,7 @@ using machine::LowerOptions;
 const machine::Target& target() { return targets::x64(); }
 
 TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
-  for (uint64_t seed = 1; seed <= 60; ++seed) {
+  for (uint64_t seed = 1; seed <= testing::part_of(60); ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     auto kept = machine::lower(*program.module, target(), {.explain = true});

@@ -15,6 +15,7 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/select.h"
 #include "porphyry/targets/x64.h"
+#include "support/measure.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -209,7 +210,7 @@ TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
       ASSERT_TRUE(jit.good()) << rule.name << render(jit.why());
       auto caller = Caller::make(**jit, "f", target);
       const Signature& s = *module.signature(program.symbol());
-      for (int round = 0; round < 40; ++round) {
+      for (size_t round = 0; round < testing::part_of(40); ++round) {
         SharedMemory by_processor(128);
         std::vector<uint8_t> by_evaluator(128);
         for (uint8_t& b : by_evaluator) b = static_cast<uint8_t>(random());

@@ -19,6 +19,7 @@
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"
+#include "support/measure.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -226,11 +227,7 @@ bool are_both_no_number(Word a, Word b) {
 }
 
 TEST(Steps, TheProcessorDoesWhatTheSimulatorDoesAtEveryInstruction) {
-#ifdef __SANITIZE_ADDRESS__
-  constexpr uint64_t programs = 4;
-#else
-  constexpr uint64_t programs = 30;
-#endif
+  constexpr uint64_t programs = testing::part_of(30);
   size_t steps = 0, compared = 0, flags = 0;
   for (uint64_t seed = 1; seed <= programs; ++seed) {
     Program program(seed);

@@ -102,7 +102,7 @@ class Rows {
     if (room > most) throw std::length_error("more rows than a table takes");
     void* moved = std::realloc(static_cast<void*>(guest_ ? nullptr : rows_), room * sizeof(T));
     if (!moved) throw std::bad_alloc();
-    if (guest_) std::memcpy(moved, static_cast<void*>(rows_), size_ * sizeof(T));
+    if (guest_ && size_) std::memcpy(moved, static_cast<void*>(rows_), size_ * sizeof(T));
     rows_ = static_cast<T*>(moved);
     room_ = static_cast<uint32_t>(room) & most;
     guest_ = 0;
