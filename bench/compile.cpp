@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <malloc.h>
 #include <sys/resource.h>
+#include <algorithm>
 
 #include <cstdlib>
 #include <cstring>
@@ -203,15 +204,20 @@ void compile_costs(const std::string& folder) {
   (void)write_file(source, generated_c(count));
   // The least of a few runs, ours and the host's in turn: machines have quick and slow minutes.
   double host[3] = {1e9, 1e9, 1e9};
-  for (int round = 0; round < 6; ++round) {
-    for (int k = 0; k < 3; ++k) keep_least(t, text);
-    for (int level = 0; level < (round == 0 ? 3 : 1); ++level)
-      host[level] = std::min(host[level], seconds_of([&] {
-                               auto command =
-                                   fmt::format("gcc -O{} -c {} -o {}/generated.o", level, source, folder);
-                               if (std::system(command.c_str()) != 0) std::exit(1);
-                             }));
+  std::vector<double> ratios;  // of each turn: both met the same minute
+  for (int round = 0; round < 9; ++round) {
+    double ours = 1e9;
+    for (int k = 0; k < 3; ++k) keep_least(t, text), ours = std::min(ours, in_one_go(text));
+    for (int level = 0; level < (round == 0 ? 3 : 1); ++level) {
+      double theirs = seconds_of([&] {
+        auto command = fmt::format("gcc -O{} -c {} -o {}/generated.o", level, source, folder);
+        if (std::system(command.c_str()) != 0) std::exit(1);
+      });
+      host[level] = std::min(host[level], theirs);
+      if (level == 0) ratios.push_back(theirs / ours);
+    }
   }
+  std::sort(ratios.begin(), ratios.end());
   auto row = [&](const std::string& what, double s) {
     fmt::print("  {:<38} {:>9.1f} {:>12.3f}\n", what, s / count * 1e6,
                s / static_cast<double>(t.instructions) * 1e6);
@@ -232,8 +238,10 @@ void compile_costs(const std::string& folder) {
   for (int level = 0; level < 3; ++level)
     row(fmt::format("host compiler -O{}, C to object", level), host[level]);
   fmt::print(
-      "\n  text to object is {:.1f} times as fast as the host compiler at -O0 (at least 40 is asked)\n",
-      host[0] / t.total);
+      "\n  text to object is {:.1f} times as fast as the host compiler at -O0 (at least 40 is asked): the "
+      "middle "
+      "of {} turns, {:.1f} to {:.1f}\n",
+      ratios[ratios.size() / 2], ratios.size(), ratios.front(), ratios.back());
   fmt::print("\n  {:<58} {:>9} {:>9} {:>7}\n", "growth, milliseconds", "one", "ten", "times");
   growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
   growth("one function of 10,000 and 100,000 instructions", generated_text(1, 714), generated_text(1, 7143));
