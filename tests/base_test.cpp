@@ -137,7 +137,7 @@ TEST(Realm, NamesAreWhatTheyWereCalled) {
     Name n = realm.name(text);
     auto [at, is_new] = known.emplace(text, n);
     EXPECT_EQ(at->second, n);
-    EXPECT_EQ(n.index < known.size(), true);
+    EXPECT_LT(n.index, known.size());
   }
   EXPECT_EQ(realm.name_count(), known.size());
   for (const auto& [text, name] : known) {

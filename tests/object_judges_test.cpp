@@ -124,7 +124,7 @@ TEST(Judges, NothingIsOddAboutTheFiles) {
     for (const ObjectFile::Section& s : judged.object.sections) {
       ASSERT_TRUE(rows.contains(s.name)) << s.name;
       const auto& w = rows[s.name];  // name type address offset size entry flags …
-      EXPECT_EQ(w[1], s.zeros ? "NOBITS" : w[1]) << s.name;
+      EXPECT_EQ(w[1] == "NOBITS", s.zeros) << s.name;
       EXPECT_EQ(std::stoull(w[4], nullptr, 16), s.zeros ? s.size : s.bytes.size()) << s.name;
       EXPECT_EQ(std::stoull(w.back()), s.align) << s.name;
       std::string flags = w.size() > 9 ? w[6] : "";

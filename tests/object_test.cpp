@@ -210,6 +210,9 @@ TEST(ObjectText, SectionsAreForCodeOrForDataThatIsWritten) {
   };
   EXPECT_EQ(problems("section \"winter\" data d const holds i32: 1\n"), "");
   EXPECT_EQ(problems("section \"spring\" data d holds i32: 1\n"), "");
+  // Where things go that say nothing, too.
+  EXPECT_NE(problems("section \".text\" data d holds i32: 1\nfunc g() {\na:\n  return\n}\n"), "");
+  EXPECT_NE(problems("data d holds i32: 1\nsection \".data\" func g() {\na:\n  return\n}\n"), "");
   std::string both =
       problems("section \"winter\" data d holds i32: 1\nsection \"winter\" data e holds zero: 8\n");
   for (const char* part :

@@ -435,7 +435,7 @@ TEST(Proof, MistakesInRulesAreFound) {
       RuleProof proof(context, target, wrong, r);
       try {
         ++changed;
-        refuted += proof.run() != RuleProof::Verdict::Proved;
+        refuted += proof.run() == RuleProof::Verdict::Refuted;
       } catch (const Unproved&) {
         --changed;
       } catch (const z3::exception&) {

@@ -38,8 +38,8 @@ class Verifier {
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
       complain(f_.entry(), "something goes to the first block", "another block to go to");
-    for (Value v : f_.parameters())
-      if (!origin_.places) unique(f_.name(v), shared_.values, "value");
+    if (!origin_.places)
+      for (Value v : f_.parameters()) unique(f_.name(v), shared_.values, "value");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
     if (whole) dominance();

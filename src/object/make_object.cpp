@@ -181,15 +181,16 @@ Diagnostics object_problems(const Module& module) {
   Diagnostics out;
   std::map<std::string, Symbol> code;
   for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (const SymbolRow& row = module[Symbol(k)]; row.kind == SymbolKind::Function && !row.section.empty())
-      code.try_emplace(row.section, Symbol(k));
+    if (const SymbolRow& row = module[Symbol(k)]; row.kind == SymbolKind::Function)
+      code.try_emplace(row.section.empty() ? ".text" : row.section, Symbol(k));
   for (size_t k = 0; k < module.symbol_count() && !code.empty(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
-    if (row.kind != SymbolKind::Data || row.section.empty()) continue;
-    auto there = code.find(row.section);
-    if (there == code.end() || !section_of(row, row.data.image(module.layout)).writable) continue;
+    if (row.kind != SymbolKind::Data) continue;
+    DataSection in = section_of(row, row.data.image(module.layout));
+    auto there = code.find(in.name);
+    if (there == code.end() || !in.writable) continue;
     auto name = [&](Symbol s) { return "'" + std::string(module.symbol_name(s)) + "'"; };
-    out.push_back(complaint("section '" + row.section + "' is for code, " + name(there->second) +
+    out.push_back(complaint("section '" + in.name + "' is for code, " + name(there->second) +
                                 ", and for data that is written, " + name(Symbol(k)),
                             "a section for each"));
   }
