@@ -18,6 +18,7 @@
 #include "porphyry/simulate/code_run.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
+#include "support/measure.h"
 #include "support/sample_run.h"
 
 namespace porphyry {
@@ -197,12 +198,7 @@ class Laboratory {
 
 size_t program_count() {
   const char* n = std::getenv("PORPHYRY_PROGRAMS");
-#ifdef __SANITIZE_ADDRESS__
-  constexpr size_t usual = 120;  // each takes many times as long
-#else
-  constexpr size_t usual = 400;
-#endif
-  return n ? std::strtoul(n, nullptr, 10) : usual;
+  return n ? std::strtoul(n, nullptr, 10) : testing::part_of(400);
 }
 
 TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {

@@ -14,6 +14,7 @@
 #include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/text/writer.h"
+#include "support/measure.h"
 
 namespace porphyry {
 namespace {
@@ -45,7 +46,7 @@ std::string observed(const Module& module, const Sample& program, uint64_t seed)
 TEST(Samples, AreValidAndMeanTheSameInEveryForm) {
   const char* n = std::getenv("PORPHYRY_PROGRAMS");
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");
-  uint64_t count = n ? std::strtoull(n, nullptr, 10) : 1500,
+  uint64_t count = n ? std::strtoull(n, nullptr, 10) : testing::part_of(1500),
            first = start ? std::strtoull(start, nullptr, 10) : 1;
   SampleCoverage coverage;
   uint64_t results = 0, exhausted = 0;

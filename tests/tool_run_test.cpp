@@ -221,7 +221,7 @@ four:
   go end(s)
 nine:
   b = rotl s, 3
-  go end(b)
+  when cold go rest else end(b)
 lost:
   go end(1)
 rest:

@@ -18,22 +18,30 @@ Dominators::Dominators(const Function& f, std::pmr::memory_resource* memory)
   immediate_.assign(order_.size(), unknown);
   if (order_.empty()) return;
   immediate_[0] = 0;
+  // Where no block asks for one that comes later, the first sweep settles all.
+  bool went_back = false;
   for (bool changed = true; changed;) {
     changed = false;
     for (uint32_t k = 1; k < order_.size(); ++k) {
       uint32_t best = unknown;
       for (Edge e = f.first_in(order_[k]); e.exists(); e = f.next_in(e)) {
         uint32_t p = number_[f.from(e)];
-        if (p == 0 || immediate_[p - 1] == unknown) continue;
+        if (p == 0) continue;
         uint32_t other = p - 1;
+        if (immediate_[other] == unknown) {
+          went_back = true;
+          continue;
+        }
         if (best == unknown) best = other;
         while (best != other) {
           while (best > other) best = immediate_[best];
           while (other > best) other = immediate_[other];
         }
+        if (best == 0) break;  // higher it cannot meet
       }
       if (immediate_[k] != best) immediate_[k] = best, changed = true;
     }
+    changed &= went_back;
   }
   // Nested intervals answer "dominates" in O(1): a block's numbers follow those of its parent and of the
   // parent's earlier children. Parents come before their children, so sizes add up from the last to the

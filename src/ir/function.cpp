@@ -40,16 +40,15 @@ void Function::change_signature(std::shared_ptr<const Signature> signature) {
 
 Function::Function(const Function& other) : Function(other, {}) {}
 
+static constexpr size_t Function::Expected::*all_counts[] = {
+    &Function::Expected::values,    &Function::Expected::slots,     &Function::Expected::instructions,
+    &Function::Expected::blocks,    &Function::Expected::edges,     &Function::Expected::addresses,
+    &Function::Expected::constants, &Function::Expected::parameters};
+
 Function Function::roomy_copy(const Function& other) {
-  auto more = [](const auto& rows) { return rows.size() + rows.size() / 2 + 8; };
-  return Function(other, {.values = more(other.values_.rows()),
-                          .slots = more(other.slots_.rows()),
-                          .instructions = more(other.instructions_.rows()),
-                          .blocks = more(other.blocks_.rows()),
-                          .edges = more(other.edges_.rows()),
-                          .addresses = more(other.addresses_),
-                          .constants = more(other.constants_),
-                          .parameters = more(other.parameter_pool_)});
+  Expected rooms = other.counts();
+  for (size_t Expected::*count : all_counts) rooms.*count += rooms.*count / 2 + 8;
+  return Function(other, rooms);
 }
 
 Function::Function(const Function& other, const Expected& rooms)
@@ -543,11 +542,28 @@ void Function::compact() {
   comments.shrink_to_fit();
 }
 
+Function::Expected Function::counts() const {
+  return {.values = values_.rows().size(),
+          .slots = slots_.rows().size(),
+          .instructions = instructions_.rows().size(),
+          .blocks = blocks_.rows().size(),
+          .edges = edges_.rows().size(),
+          .addresses = addresses_.size(),
+          .constants = constants_.size(),
+          .parameters = parameter_pool_.size()};
+}
+
 void Function::expect(const Expected& counts) {
   house(*this, counts);
   size_t room = 8;
   while (room * 3 < counts.constants * 4 + 4) room *= 2;
   if (counts.constants && room > constant_table_.size()) grow_constants(room);
+}
+
+void Function::expect_more(const Expected& more) {
+  Expected rooms = counts();
+  for (size_t Expected::*count : all_counts) rooms.*count += more.*count;
+  expect(rooms);
 }
 
 void Function::expect_parameters(Block b, size_t count) {

@@ -124,6 +124,7 @@ class BodyReader {
   void finish();
   bool settle_operands();
   bool settle_targets();
+  bool settle_cases();
   void infer_type(Type& inferred);
   std::optional<Type> wanted_type(size_t operand, Type inferred) const;
   std::optional<Type> wanted_in_memory(size_t operand) const;

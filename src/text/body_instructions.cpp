@@ -1,6 +1,5 @@
 // From what was written to an instruction: types settle, rules are checked, results get their names.
 #include <algorithm>
-#include <unordered_set>
 
 #include "body.h"
 #include "porphyry/ir/typing.h"
@@ -137,21 +136,28 @@ bool BodyReader::settle_targets() {
     draft_targets_[k].arguments = {argument_values_.data() + at, p_.targets[k].argument_count};
     at += p_.targets[k].argument_count;
   }
-  if (p_.op != Op::Choose || types_.size() != 1) return good;
+  return (p_.op != Op::Choose || types_.size() != 1 || settle_cases()) && good;
+}
+
+bool BodyReader::settle_cases() {
   case_values_.clear();
-  std::unordered_set<std::string> seen;
+  std::vector<uint32_t> order;  // of those that are numbers
   for (const Written& w : p_.cases) {
     auto bits = integer_bits(w.literal, types_[0]);
-    if (!bits) {
+    if (bits)
+      order.push_back(static_cast<uint32_t>(case_values_.size()));
+    else
       not_a_number(w, w.literal, types_[0]);
-      good = false;
-      continue;
-    }
-    if (!seen.insert(literal_text(*bits, types_[0])).second) {
-      complain(w.token, "a second case for " + std::string(w.literal), "each value once");
-      good = false;
-    }
-    case_values_.push_back(*bits);
+    case_values_.push_back(bits.value_or(0));
+  }
+  bool good = order.size() == p_.cases.size();
+  auto number = [&](uint32_t k) { return std::pair(case_values_[k], k); };
+  std::sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return number(a) < number(b); });
+  for (size_t k = 1; k < order.size(); ++k) {
+    if (case_values_[order[k]] != case_values_[order[k - 1]]) continue;
+    const Written& again = p_.cases[order[k]];
+    complain(again.token, "a second case for " + std::string(again.literal), "each value once");
+    good = false;
   }
   return good;
 }

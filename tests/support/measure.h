@@ -7,7 +7,7 @@
 namespace porphyry::testing {
 
 #ifdef __SANITIZE_ADDRESS__
-inline constexpr size_t checked_part = 4;
+inline constexpr size_t checked_part = 8;
 #else
 inline constexpr size_t checked_part = 1;
 #endif

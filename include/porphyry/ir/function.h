@@ -273,6 +273,7 @@ class Function {
            parameters = 0;
   };
   void expect(const Expected& counts);
+  void expect_more(const Expected& than_there_are);
   // Room for so many parameters of a block that has none yet.
   void expect_parameters(Block b, size_t count);
   // Memory held, in bytes.
@@ -352,6 +353,7 @@ class Function {
   template <class Self, class Other, class Visit>
   static void each_table(Self& self, Other& other, Visit visit);
   void house(const Function& content, const Expected& rooms);
+  Expected counts() const;
   explicit Function(std::shared_ptr<const Signature> signature);
   void change_signature(std::shared_ptr<const Signature> signature);
 

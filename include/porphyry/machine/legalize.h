@@ -62,12 +62,13 @@ constexpr Type carrier(Type t) {
 //   reach       blocks that no run comes to go
 //   marks       sole, end, watch, renew, release and kinds have been heard and go
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
-//   branches    `choose` becomes a balanced tree of comparisons
+//   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights
 //   spans       `copy` and `fill` become accesses or calls of helpers
 //   lanes       lanes become as many as a register holds where the book covers that, or scalars
 //   widths      integers of odd and great widths become words
 //   operations  what the book has no rule for is said in what it has; addresses take the machine's form
-//   edges       edges from a block with several ways out to one with several ways in get a block
+//   edges       edges from a block with several ways out to one with several ways in get a block, where they
+//               pass arguments or a loop's boundary
 //   beside      comparisons and addresses stand beside their users
 struct LegalStep {
   std::string_view name, doc;

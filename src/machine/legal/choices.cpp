@@ -1,5 +1,7 @@
-// `choose` as a balanced tree of comparisons: n cases make n equality tests at the leaves and fewer than n
-// orderings above them, log n of which a run meets.
+// `choose` as a tree of comparisons: n cases make n equality tests, up to three in a row at each leaf, and
+// about n / 2.5 orderings above them. Orderings part the cases where half of the runs lie, by the edges'
+// weights, so that a case which takes 1 / w of the runs is met after log w comparisons (K. Mehlhorn, "Nearly
+// Optimal Binary Search Trees", 1975); without weights the tree is balanced.
 #include <algorithm>
 
 #include "porphyry/ir/pen.h"
@@ -8,10 +10,14 @@
 namespace porphyry::machine {
 namespace {
 
+// Tests one after the other cost less than an ordering and a block of its own for each.
+constexpr size_t in_a_row = 3;
+
 // Cases that stand in a row and go the same way with the same arguments are one range.
 struct Range {
   Word least, greatest;
   size_t edge;
+  double weight;  // of its cases; 1 without weights
 };
 
 class ChoiceSplitter {
@@ -27,6 +33,8 @@ class ChoiceSplitter {
       for (size_t k = 0; k < f_.argument_count(e); ++k) ways_.back().arguments.push_back(f_.argument(e, k));
     }
     gather_ranges();
+    weigh_ranges();
+    make_room();
     Position position = f_.position(choose);
     f_.erase(choose);
     pen_.from(position);
@@ -39,16 +47,16 @@ class ChoiceSplitter {
       auto [block, first, last] = tasks.back();
       tasks.pop_back();
       pen_.at_end(block);
-      if (last == first) {
-        go(ways_.size() - 1);
-      } else if (last - first == 1) {
-        leaf(ranges_[first]);
+      if (last - first <= in_a_row) {
+        leaf(first, last);
       } else {
-        size_t middle = (first + last) / 2;
-        Block high = f_.add_block_after(block), low = f_.add_block_after(block);
-        pen_.when(pen_.write(Op::LtU, {value_, number(ranges_[middle].least)}), low, {}, high, {});
-        tasks.push_back({high, middle, last});
+        size_t middle = where_halved(first, last);
+        // What is made next is also laid out and met next: large trees are walked along the memory.
+        Block low = f_.add_block_after(block), high = f_.add_block_after(block);
+        Value below = pen_.write(Op::LtU, {value_, number(ranges_[middle].least)});
+        branch(below, {low, {}, runs(first, middle)}, {high, {}, runs(middle, last)});
         tasks.push_back({low, first, middle});
+        tasks.push_back({high, middle, last});
       }
     }
   }
@@ -59,11 +67,13 @@ class ChoiceSplitter {
     std::vector<Value> arguments;
     uint64_t weight;
   };
+  using Target = Function::Draft::Target;
 
   void gather_ranges() {
     for (size_t k = 0; k + 1 < ways_.size(); ++k) {
       Word v = f_.case_value(choose_, k);
-      ranges_.push_back({v, v, k});
+      weighted_ &= ways_[k].weight != Function::no_weight;
+      ranges_.push_back({v, v, k, static_cast<double>(ways_[k].weight)});
     }
     std::sort(ranges_.begin(), ranges_.end(),
               [](const Range& a, const Range& b) { return a.least < b.least; });
@@ -73,27 +83,87 @@ class ChoiceSplitter {
                    ways_[ranges_[kept - 1].edge].to == ways_[r.edge].to &&
                    ways_[ranges_[kept - 1].edge].arguments == ways_[r.edge].arguments;
       if (joins)
-        ranges_[kept - 1].greatest = r.greatest;
+        ranges_[kept - 1].greatest = r.greatest, ranges_[kept - 1].weight += r.weight;
       else
         ranges_[kept++] = r;
     }
     ranges_.resize(kept);
   }
 
+  // The runs that match no case are taken to end evenly among the ranges.
+  void weigh_ranges() {
+    weighted_ &= ways_.back().weight != Function::no_weight;
+    double elsewhere = weighted_ ? static_cast<double>(ways_.back().weight) : 0;
+    before_.reserve(ranges_.size() + 1);
+    before_.push_back(0);
+    for (Range& r : ranges_) {
+      if (!weighted_) r.weight = 1;
+      before_.push_back(before_.back() + r.weight + elsewhere / static_cast<double>(ranges_.size()));
+    }
+  }
+
+  // Where there are many, tables would move again and again while they grow. A balanced tree has half as many
+  // orderings as ranges, and each test ends a block.
+  void make_room() {
+    if (ranges_.size() < 64) return;
+    size_t wide = 0, tests = ranges_.size() + ranges_.size() / 2;
+    for (const Range& r : ranges_) wide += r.least != r.greatest;
+    f_.expect_more({.values = 2 * tests + 2 * wide,
+                    .slots = 3 * tests + 2 * wide,
+                    .instructions = 2 * tests + wide,
+                    .blocks = tests,
+                    .edges = 2 * tests,
+                    .constants = f_.type(value_).words() * (ranges_.size() + wide)});
+  }
+
+  // The first range of the upper half, by weight; neither half is empty.
+  size_t where_halved(size_t first, size_t last) const {
+    if (!weighted_) return (first + last) / 2;
+    double half = (before_[first] + before_[last]) / 2;
+    auto at = std::lower_bound(before_.begin() + static_cast<ptrdiff_t>(first) + 1,
+                               before_.begin() + static_cast<ptrdiff_t>(last) - 1, half);
+    return static_cast<size_t>(at - before_.begin());
+  }
+
+  uint64_t count(double runs) const {
+    constexpr double most = 0x1p62;
+    return weighted_ ? static_cast<uint64_t>(std::clamp(runs, 0.0, most)) : Function::no_weight;
+  }
+  uint64_t runs(size_t first, size_t last) const { return count(before_[last] - before_[first]); }
+
   Value number(Word n) { return f_.constant(f_.type(value_), n); }
 
-  void leaf(const Range& r) {
-    Value inside =
-        r.least == r.greatest
-            ? pen_.write(Op::Eq, {value_, number(r.least)})
-            : pen_.write(Op::LeU, {pen_.sub(value_, number(r.least)), number(r.greatest - r.least)});
-    const Way &yes = ways_[r.edge], &no = ways_.back();
-    Function::Draft::Target targets[] = {{yes.to, yes.arguments}, {no.to, no.arguments}};
-    pen_.put({.op = Op::When, .operands = {&inside, 1}, .targets = targets});
+  // Tests of a few ranges one after the other, the likeliest first; what none of them matches goes elsewhere.
+  void leaf(size_t first, size_t last) {
+    const Way& elsewhere = ways_.back();
+    if (first == last) {
+      Target target{elsewhere.to, elsewhere.arguments};
+      pen_.put({.op = Op::Go, .targets = {&target, 1}});
+      return;
+    }
+    Range tests[in_a_row];
+    auto end = std::copy(ranges_.begin() + static_cast<ptrdiff_t>(first),
+                         ranges_.begin() + static_cast<ptrdiff_t>(last), tests);
+    std::stable_sort(tests, end, [](const Range& a, const Range& b) { return a.weight > b.weight; });
+    double left = before_[last] - before_[first];
+    for (const Range* r = tests; r != end; ++r) {
+      left -= r->weight;
+      const Way& way = ways_[r->edge];
+      Block next = r + 1 == end ? elsewhere.to : f_.add_block_after(pen_.block());
+      Target no{next, r + 1 == end ? elsewhere.arguments : std::span<const Value>(), count(left)};
+      branch(inside(*r), {way.to, way.arguments, count(r->weight)}, no);
+      if (r + 1 != end) pen_.at_end(next);
+    }
   }
-  void go(size_t way) {
-    Function::Draft::Target target{ways_[way].to, ways_[way].arguments};
-    pen_.put({.op = Op::Go, .targets = {&target, 1}});
+
+  Value inside(const Range& r) {
+    if (r.least == r.greatest) return pen_.write(Op::Eq, {value_, number(r.least)});
+    return pen_.write(Op::LeU, {pen_.sub(value_, number(r.least)), number(r.greatest - r.least)});
+  }
+
+  void branch(Value condition, const Target& yes, const Target& no) {
+    const Target targets[] = {yes, no};
+    pen_.put({.op = Op::When, .operands = {&condition, 1}, .targets = targets});
   }
 
   Function& f_;
@@ -102,7 +172,9 @@ class ChoiceSplitter {
   Value value_;
   Block home_;
   std::vector<Way> ways_;
-  std::vector<Range> ranges_;
+  std::vector<Range> ranges_;   // in order of their numbers
+  std::vector<double> before_;  // runs that end below a range, by place; one more at the end
+  bool weighted_ = true;
 };
 
 }  // namespace

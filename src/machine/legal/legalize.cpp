@@ -22,7 +22,7 @@ const Step steps[] = {
      [](LegalContext& c, Symbol s) { drop_marks(function(c, s)); }},
     {{"passing", "parameters, arguments and results as the convention passes them"},
      [](LegalContext& c, Symbol s) { pass_by_convention(c, s); }},
-    {{"branches", "choose becomes a balanced tree of comparisons"},
+    {{"branches", "choose becomes a tree of comparisons"},
      [](LegalContext& c, Symbol s) { choices_to_branches(c.module, function(c, s)); }},
     {{"spans", "copy and fill become accesses or calls of helpers"},
      [](LegalContext& c, Symbol s) { spans_to_accesses(c.module, function(c, s), c.helpers); }},
@@ -32,7 +32,7 @@ const Step steps[] = {
      [](LegalContext& c, Symbol s) { widths_to_words(c.module, function(c, s), c.helpers); }},
     {{"operations", "what the book has no rule for is said in what it has"},
      [](LegalContext& c, Symbol s) { rewrite_operations(c, function(c, s)); }},
-    {{"edges", "critical edges get a block"},
+    {{"edges", "critical edges on which something moves get a block"},
      [](LegalContext& c, Symbol s) { split_critical_edges(function(c, s), &c.scratch); }},
     {{"beside", "comparisons and addresses stand beside their users"},
      [](LegalContext& c, Symbol s) { gather_beside_users(c.module, function(c, s)); }}};
