@@ -13,6 +13,7 @@
 
 #include "common.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/heap.h"
 #include "porphyry/call/call.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
@@ -222,6 +223,7 @@ int main(int count, char** arguments) {
                "scripts/bench\n");
     return 2;
   }
+  keep_freed_memory();  // as the tool does
   language_costs(std::strtoul(arguments[2], nullptr, 10));
   compile_costs(arguments[1]);
   kernel_times(arguments[1]);

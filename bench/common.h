@@ -5,6 +5,7 @@
 #include <chrono>
 #include <functional>
 #include <string>
+#include <vector>
 
 namespace porphyry::bench {
 
@@ -42,6 +43,14 @@ double least_seconds_to_make(const Make& make, double budget = 0.25) {
     best = std::min(best, t);
   }
   return best;
+}
+
+struct Spread {
+  double least, middle, most;
+};
+inline Spread spread_of(std::vector<double> turns) {
+  std::sort(turns.begin(), turns.end());
+  return {turns.front(), turns[turns.size() / 2], turns.back()};
 }
 
 // `count` functions, each of so many loops in a row with a multiply, a remainder, shifts and a branch.

@@ -152,14 +152,18 @@ std::string choose_text(size_t cases) {
   return out + "\nnone:\n  return -1\n}\n";
 }
 
+// Each turn measures both, as machines have quick and slow minutes; the middle of the turns' ratios counts.
 void growth(const char* what, const std::string& small, const std::string& large) {
-  // In turn, as machines have quick and slow minutes.
-  double one = 1e9, ten = 1e9;
-  for (int round = 0; round < 4; ++round) {
-    for (int k = 0; k < 3; ++k) one = std::min(one, in_one_go(small));
-    ten = std::min(ten, in_one_go(large));
+  std::vector<double> ones, tens, times;
+  for (int turn = 0; turn < 7; ++turn) {
+    double one = 1e9, ten = 1e9;
+    for (int k = 0; k < 4; ++k) one = std::min(one, in_one_go(small));
+    for (int k = 0; k < 2; ++k) ten = std::min(ten, in_one_go(large));
+    ones.push_back(one), tens.push_back(ten), times.push_back(ten / one);
   }
-  fmt::print("  {:<58} {:>9.2f} {:>9.2f} {:>7.1f}\n", what, one * 1e3, ten * 1e3, ten / one);
+  Spread t = spread_of(times);
+  fmt::print("  {:<50} {:>9.2f} {:>9.2f} {:>7.1f}   {:.1f} to {:.1f}\n", what, spread_of(ones).middle * 1e3,
+             spread_of(tens).middle * 1e3, t.middle, t.least, t.most);
 }
 
 // A line of /proc/self/status, in bytes.
@@ -184,16 +188,20 @@ double peak_memory(const std::string& text) {
 }
 
 // How much sooner two threads are done with two modules than one with both.
-double two_threads(const std::string& text) {
-  double one = 1e9, two = 1e9;
-  for (int round = 0; round < 5; ++round) {
-    one = std::min(one, seconds_of([&] { in_one_go(text), in_one_go(text); }));
-    two = std::min(two, seconds_of([&] {
-                     std::jthread other([&] { in_one_go(text); });
-                     in_one_go(text);
-                   }));
+Spread two_threads(const std::string& text) {
+  std::vector<double> times;
+  for (int turn = 0; turn < 15; ++turn) {
+    double one = 1e9, two = 1e9;
+    for (int k = 0; k < 3; ++k) {
+      one = std::min(one, seconds_of([&] { in_one_go(text), in_one_go(text); }));
+      two = std::min(two, seconds_of([&] {
+                       std::jthread other([&] { in_one_go(text); });
+                       in_one_go(text);
+                     }));
+    }
+    times.push_back(one / two);
   }
-  return one / two;
+  return spread_of(times);
 }
 
 }  // namespace
@@ -219,7 +227,7 @@ void compile_costs(const std::string& folder) {
       if (level == 0) ratios.push_back(theirs / ours);
     }
   }
-  std::sort(ratios.begin(), ratios.end());
+  Spread ratio = spread_of(ratios);
   auto row = [&](const std::string& what, double s) {
     fmt::print("  {:<38} {:>9.1f} {:>12.3f}\n", what, s / count * 1e6,
                s / static_cast<double>(t.instructions) * 1e6);
@@ -242,8 +250,9 @@ void compile_costs(const std::string& folder) {
   fmt::print(
       "\n  text to object is {:.1f} times as fast as the host compiler at -O0 (at least 40 is asked): the "
       "middle of {} turns, {:.1f} to {:.1f}\n",
-      ratios[ratios.size() / 2], ratios.size(), ratios.front(), ratios.back());
-  fmt::print("\n  {:<58} {:>9} {:>9} {:>7}\n", "growth, milliseconds", "one", "ten", "times");
+      ratio.middle, ratios.size(), ratio.least, ratio.most);
+  fmt::print("\n  {:<50} {:>9} {:>9} {:>7}   {}\n", "growth, milliseconds", "one", "ten", "times",
+             "from, to");
   growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
   growth("one function of 10,000 and 100,000 instructions", generated_text(1, 714), generated_text(1, 7143));
   growth("choose of 1,000 and 10,000 cases", choose_text(1000), choose_text(10000));
@@ -251,7 +260,9 @@ void compile_costs(const std::string& folder) {
       "\n  peak memory above the module: {:.0f} bytes an instruction in {} functions, {:.0f} in one of "
       "100,000\n",
       peak_memory(text), count, peak_memory(generated_text(1, 7143)));
-  fmt::print("  two threads, a module each: {:.2f} times as fast as one\n", two_threads(text));
+  Spread two = two_threads(text);
+  fmt::print("  two threads, a module each: {:.2f} times as fast as one ({:.2f} to {:.2f} in 15 turns)\n",
+             two.middle, two.least, two.most);
 }
 
 }  // namespace porphyry::bench

@@ -5,6 +5,7 @@
 #include <CLI/CLI.hpp>
 
 #include "common.h"
+#include "porphyry/base/heap.h"
 #include "porphyry/render/diagnostics.h"
 #include "verbs.h"
 
@@ -46,6 +47,7 @@ void add_machine(CLI::App* verb, Options& o) {
 
 int main(int count, char** arguments) {
   using namespace porphyry::tool;
+  porphyry::keep_freed_memory();
   CLI::App app(
       "Porphyry lowers, optimizes and runs programs in its intermediate representation, and gives its "
       "reasons.",

@@ -1,56 +1,73 @@
 #include "porphyry/machine/lower.h"
 
+#include <array>
+
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/schedule.h"
-#include "porphyry/text/writer.h"
+#include "selector.h"
 
 namespace porphyry::machine {
 
 namespace {
 
-// What the body still has to say when its code is selected.
-struct Chosen {
-  Selected selected;
-  std::pmr::vector<Position> positions;  // by instruction; none in a module without
-};
+// A function on its way.
+class OnItsWay {
+ public:
+  OnItsWay(Symbol function, LowerMemory& memory)
+      : symbol_(function), memory_(memory), positions_(&memory.code) {}
 
-Result<Chosen> choose_code(const Module& legal, Symbol function, const RuleIndex& rules,
-                           const LowerOptions& options, LowerMemory& memory) {
-  memory.code.reset(), memory.work.reset();
-  auto selected = select(legal, function, rules, &memory.code, &memory.work);
-  memory.work.reset();
-  if (!selected) return selected.why();
-  const Function& f = legal.function(function);
-  if (options.schedule) schedule(selected->code, f, rules.target(), &memory.work);
-  Chosen out{std::move(*selected), std::pmr::vector<Position>(&memory.code)};
-  if (legal.position_count() == 0) return out;
-  out.positions.resize(f.instruction_limit());
-  for (size_t k = 0; k < out.positions.size(); ++k)
-    if (f.alive(Instruction(k))) out.positions[k] = f.position(Instruction(k));
-  return out;
-}
-
-Result<CompiledFunction> finish(Chosen chosen, Symbol function, const Target& target,
-                                const LowerOptions& options, LowerMemory& memory) {
-  Code before;
-  if (options.check_allocation) before = chosen.selected.code;
-  Allocation allocation = allocate(std::move(chosen.selected.code), target, memory.work,
-                                   options.check_allocation || options.explain);
-  if (options.check_allocation) {
-    Diagnostics wrong = check_allocation(before, allocation, target);
-    if (!wrong.empty()) return wrong;
+  void match(const Module& legal, const RuleIndex& rules) {
+    selector_.emplace(legal, symbol_, rules, &memory_.code, &memory_.work);
+    selector_->match();
   }
-  lay_out_frame(allocation.code, target);
-  CompiledFunction out = emit(allocation.code, target);
-  out.symbol = function;
-  if (!chosen.positions.empty())
-    for (EmittedLine& l : out.lines)
-      if (l.origin.exists()) l.position = chosen.positions[l.origin.index];
-  if (options.keep_bodies) out.covered.assign(chosen.selected.covered.begin(), chosen.selected.covered.end());
-  if (options.explain) out.explained = std::make_shared<const Allocation>(allocation);
-  return out;
-}
+
+  void write_code(const Module& legal, const Target& target, const LowerOptions& options) {
+    auto selected = selector_->write();
+    selector_.reset();
+    memory_.work.reset();
+    if (!selected) return void(problems_ = selected.why());
+    selected_ = std::move(*selected);
+    const Function& f = legal.function(symbol_);
+    if (options.schedule) schedule(selected_->code, f, target, &memory_.work);
+    if (legal.position_count() == 0) return;
+    positions_.resize(f.instruction_limit());
+    for (size_t k = 0; k < positions_.size(); ++k)
+      if (f.alive(Instruction(k))) positions_[k] = f.position(Instruction(k));
+  }
+
+  void allocate_registers(const Target& target, const LowerOptions& options) {
+    if (!problems_.empty()) return;
+    Code before;
+    if (options.check_allocation) before = selected_->code;
+    memory_.work.reset();
+    allocation_ = allocate(std::move(selected_->code), target, memory_.work,
+                           options.check_allocation || options.explain);
+    if (options.check_allocation) problems_ = check_allocation(before, *allocation_, target);
+  }
+
+  Result<CompiledFunction> encode(const Target& target, const LowerOptions& options) {
+    if (!problems_.empty()) return problems_;
+    lay_out_frame(allocation_->code, target);
+    CompiledFunction out = emit(allocation_->code, target);
+    out.symbol = symbol_;
+    if (!positions_.empty())
+      for (EmittedLine& l : out.lines)
+        if (l.origin.exists()) l.position = positions_[l.origin.index];
+    if (options.keep_bodies) out.covered.assign(selected_->covered.begin(), selected_->covered.end());
+    if (options.explain) out.explained = std::make_shared<const Allocation>(*allocation_);
+    return out;
+  }
+
+ private:
+  Symbol symbol_;
+  LowerMemory& memory_;
+  std::pmr::vector<Position> positions_;  // by instruction; none in a module without
+  std::optional<Selector> selector_;
+  std::optional<Selected> selected_;
+  std::optional<Allocation> allocation_;
+  Diagnostics problems_;
+};
 
 void note_parameters(LoweredModule& out, const Module& module) {
   out.first_parameter.reserve(module.symbol_count());
@@ -62,44 +79,104 @@ void note_parameters(LoweredModule& out, const Module& module) {
   }
 }
 
+// The code of all stages together is several times as large as the processor's nearest cache. So a stage does
+// a few small functions one after the other, before the next stage does them; a large one goes alone.
+constexpr size_t batch_functions = 8, batch_instructions = 500;
+
 // Functions of `out.legal`, whose bodies are those of `from`; one body at a time is copied, while it is
 // looked at, or makes room for its copy where `from` is the module itself.
+class BodyLowering {
+ public:
+  BodyLowering(LoweredModule out, const Module& from, const Target& target, const LowerOptions& options)
+      : out_(std::move(out)),
+        from_(from),
+        target_(target),
+        options_(options),
+        coverage_(target, features()),
+        rules_(target, features()),
+        legalizer_(*out_.legal, target, coverage_) {}
+
+  Result<LoweredModule> run() {
+    Module& legal = *out_.legal;
+    for (size_t k = 0, given = from_.symbol_count(); k < legal.symbol_count(); ++k) {  // helpers come behind
+      Symbol s(k);
+      if (!legal.is_function(s)) continue;
+      if (k < given) legal.set_body(s, Function::roomy_copy(from_.function(s)));
+      legalizer_.function(s);
+      size_t size = legal.function(s).instruction_limit();
+      if (!batch_.empty() && waiting_ + size > batch_instructions) lower_batch();
+      batch_.push_back(s);
+      waiting_ += size;
+      if (batch_.size() == batch_functions || waiting_ > batch_instructions) lower_batch();
+    }
+    lower_batch();
+    out_.meant = legalizer_.finish();
+    if (!problems_.empty()) return std::move(problems_);
+    return std::move(out_);
+  }
+
+ private:
+  uint8_t features() const { return options_.features.value_or(target_.usual_features); }
+
+  template <class Stage>
+  void each(Stage stage) {
+    for (size_t k = 0; k < batch_.size(); ++k) stage(*ways_[k]);
+  }
+
+  void lower_batch() {
+    Module& legal = *out_.legal;
+    for (size_t k = 0; k < batch_.size(); ++k) {
+      memory_[k].code.reset(), memory_[k].work.reset();
+      ways_[k].emplace(batch_[k], memory_[k]);
+    }
+    each([&](OnItsWay& f) { f.match(legal, rules_); });
+    each([&](OnItsWay& f) { f.write_code(legal, target_, options_); });
+    if (!options_.keep_bodies)
+      for (Symbol s : batch_) legal.set_body(s, Function::without_body(legal.function(s)));
+    each([&](OnItsWay& f) { f.allocate_registers(target_, options_); });
+    each([&](OnItsWay& f) {
+      auto compiled = f.encode(target_, options_);
+      if (compiled)
+        out_.functions.push_back(std::move(*compiled));
+      else
+        problems_.insert(problems_.end(), compiled.why().begin(), compiled.why().end());
+    });
+    for (auto& f : ways_) f.reset();
+    batch_.clear();
+    waiting_ = 0;
+  }
+
+  LoweredModule out_;
+  const Module& from_;
+  const Target& target_;
+  const LowerOptions& options_;
+  Coverage coverage_;
+  RuleIndex rules_;
+  Legalizer legalizer_;
+  std::vector<Symbol> batch_;  // legal, not lowered yet
+  size_t waiting_ = 0;         // instructions of the batch
+  std::array<LowerMemory, batch_functions> memory_;
+  std::array<std::optional<OnItsWay>, batch_functions> ways_;
+  Diagnostics problems_;
+};
+
 Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const Target& target,
                                    const LowerOptions& options) {
   Diagnostics problems = layout_problems(from, target);
   if (!problems.empty()) return problems;
-  uint8_t features = options.features.value_or(target.usual_features);
-  Coverage coverage(target, features);
-  RuleIndex rules(target, features);
-  Legalizer legalizer(*out.legal, target, coverage);
-  LowerMemory memory;
-  size_t given = from.symbol_count();  // helpers come behind
-  for (size_t k = 0; k < out.legal->symbol_count(); ++k) {
-    Symbol s(k);
-    if (!out.legal->is_function(s)) continue;
-    if (k < given) out.legal->set_body(s, Function::roomy_copy(from.function(s)));
-    legalizer.function(s);
-    auto chosen = choose_code(*out.legal, s, rules, options, memory);
-    if (!options.keep_bodies) out.legal->set_body(s, Function::without_body(out.legal->function(s)));
-    auto compiled = chosen ? finish(std::move(*chosen), s, target, options, memory)
-                           : Result<CompiledFunction>(chosen.why());
-    if (compiled)
-      out.functions.push_back(std::move(*compiled));
-    else
-      problems.insert(problems.end(), compiled.why().begin(), compiled.why().end());
-  }
-  out.meant = legalizer.finish();
-  if (!problems.empty()) return problems;
-  return out;
+  return BodyLowering(std::move(out), from, target, options).run();
 }
 
 }  // namespace
 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
                                         const LowerOptions& options, LowerMemory& memory) {
-  auto chosen = choose_code(legal, function, rules, options, memory);
-  if (!chosen) return chosen.why();
-  return finish(std::move(*chosen), function, rules.target(), options, memory);
+  memory.code.reset(), memory.work.reset();
+  OnItsWay f(function, memory);
+  f.match(legal, rules);
+  f.write_code(legal, rules.target(), options);
+  f.allocate_registers(rules.target(), options);
+  return f.encode(rules.target(), options);
 }
 
 LoweredModule begin_lowering(const Module& module) {

@@ -40,16 +40,20 @@ Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
   out_.rules.resize(f_.instruction_limit());
 }
 
-Result<Selected> Selector::run() {
+void Selector::match() {
   const auto& order = dominators_.order();
   for (Block b : order) matcher_.visit(b);
   for (size_t k = order.size(); k-- > 0;) mark_needed(order[k]);
+}
+
+Result<Selected> Selector::write() {
   if (!problems_.empty()) return std::move(problems_);
   make_room();
   number_blocks();
   number_loops();
   for (Block b : layout_) block(b);
   if (!problems_.empty()) return std::move(problems_);
+  reuse_flags(code(), target_);
   return std::move(out_);
 }
 
@@ -200,9 +204,9 @@ CodeOperand Selector::memory_operand(int64_t row, bool written) {
 
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules,
                         std::pmr::memory_resource* memory, std::pmr::memory_resource* work) {
-  auto selected = Selector(module, function, rules, memory, work).run();
-  if (selected) reuse_flags(selected->code, rules.target());
-  return selected;
+  Selector selector(module, function, rules, memory, work);
+  selector.match();
+  return selector.write();
 }
 
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules) {

@@ -15,7 +15,9 @@ class Selector {
  public:
   Selector(const Module& module, Symbol symbol, const RuleIndex& rules, std::pmr::memory_resource* memory,
            std::pmr::memory_resource* work);
-  Result<Selected> run();
+  // Two stages of which a few functions may each take the first before the second.
+  void match();
+  Result<Selected> write();
 
  private:
   static constexpr uint32_t no_slot = 0xffffffff;
