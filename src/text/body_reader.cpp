@@ -170,6 +170,7 @@ bool BodyReader::result_names() {
       return false;
     }
     result_names_.push_back(cursor_.take());
+    module_.realm().look_ahead(cursor_.text(result_names_.back()));
   } while (cursor_.accept(','));
   if (!cursor_.expect('=', "between results and operation")) good_ = false;
   return true;

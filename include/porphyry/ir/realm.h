@@ -22,6 +22,8 @@ class Realm {
   Name name(std::string_view text);
   // The handle of `text` when it exists.
   Name find(std::string_view text) const;
+  // A name that is asked for soon: in a large realm, its place starts to come from memory meanwhile.
+  void look_ahead(std::string_view text) const;
   // The view stays valid as long as the realm lives.
   std::string_view text(Name name) const { return texts_[name.index]; }
   size_t name_count() const { return texts_.size(); }
