@@ -1,7 +1,7 @@
 // `choose` as a tree of comparisons: n cases make n equality tests, up to three in a row at each leaf, and
 // about n / 2.5 orderings above them. Orderings part the cases where half of the runs lie, by the edges'
-// weights, so that a case which takes 1 / w of the runs is met after log w comparisons (K. Mehlhorn, "Nearly
-// Optimal Binary Search Trees", 1975); without weights the tree is balanced.
+// weights, so that a case which takes 1 / w of the runs is met after about log w comparisons (K. Mehlhorn,
+// "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced.
 #include <algorithm>
 
 #include "porphyry/ir/pen.h"
@@ -90,16 +90,17 @@ class ChoiceSplitter {
     ranges_.resize(kept);
   }
 
-  // The runs that match no case are taken to end evenly among the ranges.
+  // The runs that match no case are taken to end evenly among the ranges. A sixteenth is put on top for all
+  // alike, so that many cases which never came up do not become a chain.
   void weigh_ranges() {
     weighted_ &= ways_.back().weight != Function::no_weight;
-    double elsewhere = weighted_ ? static_cast<double>(ways_.back().weight) : 0;
+    double sum = 0, elsewhere = weighted_ ? static_cast<double>(ways_.back().weight) : 0;
+    for (Range& r : ranges_) sum += r.weight = weighted_ ? r.weight : 1;
+    double each = 1 / static_cast<double>(std::max<size_t>(1, ranges_.size()));
+    least_ = each * std::max(1.0, (sum + elsewhere) / 16);
     before_.reserve(ranges_.size() + 1);
     before_.push_back(0);
-    for (Range& r : ranges_) {
-      if (!weighted_) r.weight = 1;
-      before_.push_back(before_.back() + r.weight + elsewhere / static_cast<double>(ranges_.size()));
-    }
+    for (const Range& r : ranges_) before_.push_back(before_.back() + r.weight + each * elsewhere + least_);
   }
 
   // Where there are many, tables would move again and again while they grow. A balanced tree has half as many
@@ -122,14 +123,19 @@ class ChoiceSplitter {
     double half = (before_[first] + before_[last]) / 2;
     auto at = std::lower_bound(before_.begin() + static_cast<ptrdiff_t>(first) + 1,
                                before_.begin() + static_cast<ptrdiff_t>(last) - 1, half);
-    return static_cast<size_t>(at - before_.begin());
+    bool nearer_before =
+        at - before_.begin() > static_cast<ptrdiff_t>(first) + 1 && half - at[-1] < *at - half;
+    return static_cast<size_t>(at - before_.begin()) - nearer_before;
   }
 
   uint64_t count(double runs) const {
     constexpr double most = 0x1p62;
     return weighted_ ? static_cast<uint64_t>(std::clamp(runs, 0.0, most)) : Function::no_weight;
   }
-  uint64_t runs(size_t first, size_t last) const { return count(before_[last] - before_[first]); }
+  double share(size_t first, size_t last) const {
+    return before_[last] - before_[first] - least_ * static_cast<double>(last - first);
+  }
+  uint64_t runs(size_t first, size_t last) const { return count(share(first, last)); }
 
   Value number(Word n) { return f_.constant(f_.type(value_), n); }
 
@@ -145,7 +151,7 @@ class ChoiceSplitter {
     auto end = std::copy(ranges_.begin() + static_cast<ptrdiff_t>(first),
                          ranges_.begin() + static_cast<ptrdiff_t>(last), tests);
     std::stable_sort(tests, end, [](const Range& a, const Range& b) { return a.weight > b.weight; });
-    double left = before_[last] - before_[first];
+    double left = share(first, last);
     for (const Range* r = tests; r != end; ++r) {
       left -= r->weight;
       const Way& way = ways_[r->edge];
@@ -173,7 +179,8 @@ class ChoiceSplitter {
   Block home_;
   std::vector<Way> ways_;
   std::vector<Range> ranges_;   // in order of their numbers
-  std::vector<double> before_;  // runs that end below a range, by place; one more at the end
+  std::vector<double> before_;  // what lies below a range, by place; one more at the end
+  double least_ = 0;            // of it, what each range has in any case
   bool weighted_ = true;
 };
 
