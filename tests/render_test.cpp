@@ -5,7 +5,6 @@
 #include <sstream>
 
 #include <nlohmann/json.hpp>
-#include <regex>
 
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pipeline.h"
@@ -65,14 +64,26 @@ TEST(Render, ListingsAccountForEveryByte) {
   }
 }
 
+// Nor the spaces that end a line.
+std::string without_colour(std::string_view text) {
+  std::string out;
+  for (size_t k = 0; k < text.size(); ++k) {
+    if (text[k] == '\x1b') {
+      k = std::min(text.find('m', k), text.size());
+      continue;
+    }
+    while (text[k] == '\n' && out.ends_with(' ')) out.pop_back();
+    out += text[k];
+  }
+  return out;
+}
+
 TEST(Render, ColourChangesNoText) {
   Realm realm;
   Sample program = make_sample(realm, {.seed = 77, .native_layout = true});
   for (const machine::FunctionListing& l : listings_of(*program.module)) {
-    std::string plain = render(l),
-                coloured = std::regex_replace(render(l, true), std::regex("\x1b\\[[0-9]*m"), "");
-    coloured = std::regex_replace(coloured, std::regex(" +\n"), "\n");
-    EXPECT_EQ(plain, coloured);
+    std::string plain = render(l);
+    EXPECT_EQ(plain, without_colour(render(l, true)));
     EXPECT_EQ(plain.find('\x1b'), std::string::npos);
   }
 }
