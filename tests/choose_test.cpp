@@ -22,11 +22,11 @@ class RandomChoice {
   RandomChoice(std::mt19937_64& random, bool weighted) : random_(random), weighted_(weighted) {
     const unsigned widths[] = {5, 8, 16, 32, 64};
     bits_ = widths[random() % 5];
-    uint64_t mask = bits_ == 64 ? ~uint64_t(0) : (uint64_t(1) << bits_) - 1;
+    mask_ = bits_ == 64 ? ~uint64_t(0) : (uint64_t(1) << bits_) - 1;
     size_t count = random() % (bits_ == 5 ? 30 : random() % 8 ? 100 : 3000);
-    uint64_t at = random() & mask;
+    uint64_t at = random() & mask_;
     for (size_t k = 0; k < count; ++k) {
-      at = (random() % 3 ? at + 1 + random() % 3 : random()) & mask;  // near the last one, or anywhere
+      at = (random() % 3 ? at + 1 + random() % 3 : random()) & mask_;  // near the last one, or anywhere
       // A few cases take most of the runs, many none.
       uint64_t weight = random() % 3 == 0 ? 0 : random() % 8 ? random() % 100 : uint64_t(1) << random() % 30;
       cases_.try_emplace(at, Case{random() % 4 ? ways_ : random() % 50, weight});
@@ -51,10 +51,9 @@ class RandomChoice {
   }
   // The cases, and the numbers beside them.
   std::set<uint64_t> numbers() const {
-    uint64_t mask = bits_ == 64 ? ~uint64_t(0) : (uint64_t(1) << bits_) - 1;
-    std::set<uint64_t> out{random_() & mask};
+    std::set<uint64_t> out{random_() & mask_};
     for (auto& [number, c] : cases_)
-      for (uint64_t near : {number, number - 1, number + 1}) out.insert(near & mask);
+      for (uint64_t near : {number, number - 1, number + 1}) out.insert(near & mask_);
     return out;
   }
   double weight(uint64_t number) const { return static_cast<double>(cases_.at(number).weight); }
@@ -73,6 +72,7 @@ class RandomChoice {
   std::mt19937_64& random_;
   bool weighted_;
   unsigned bits_;
+  uint64_t mask_;
   uint64_t ways_ = 7, elsewhere_weight_ = 0;
   std::map<uint64_t, Case> cases_;
 };

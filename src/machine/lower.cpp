@@ -83,8 +83,8 @@ void note_parameters(LoweredModule& out, const Module& module) {
 // a few small functions one after the other, before the next stage does them; a large one goes alone.
 constexpr size_t batch_functions = 8, batch_instructions = 500;
 
-// Functions of `out.legal`, whose bodies are those of `from`; one body at a time is copied, while it is
-// looked at, or makes room for its copy where `from` is the module itself.
+// Functions of `out.legal`, whose bodies are those of `from`; a body is copied before its batch is lowered,
+// or makes room for its copy where `from` is the module itself.
 class BodyLowering {
  public:
   BodyLowering(LoweredModule out, const Module& from, const Target& target, const LowerOptions& options)

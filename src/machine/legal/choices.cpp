@@ -34,7 +34,6 @@ class ChoiceSplitter {
     }
     gather_ranges();
     weigh_ranges();
-    make_room();
     Position position = f_.position(choose);
     f_.erase(choose);
     pen_.from(position);
@@ -101,20 +100,6 @@ class ChoiceSplitter {
     before_.reserve(ranges_.size() + 1);
     before_.push_back(0);
     for (const Range& r : ranges_) before_.push_back(before_.back() + r.weight + each * elsewhere + least_);
-  }
-
-  // Where there are many, tables would move again and again while they grow. A balanced tree has half as many
-  // orderings as ranges, and each test ends a block.
-  void make_room() {
-    if (ranges_.size() < 64) return;
-    size_t wide = 0, tests = ranges_.size() + ranges_.size() / 2;
-    for (const Range& r : ranges_) wide += r.least != r.greatest;
-    f_.expect_more({.values = 2 * tests + 2 * wide,
-                    .slots = 3 * tests + 2 * wide,
-                    .instructions = 2 * tests + wide,
-                    .blocks = tests,
-                    .edges = 2 * tests,
-                    .constants = f_.type(value_).words() * (ranges_.size() + wide)});
   }
 
   // The first range of the upper half, by weight; neither half is empty.
@@ -184,12 +169,33 @@ class ChoiceSplitter {
   bool weighted_ = true;
 };
 
+// Where there are many cases, tables would move again and again while they grow. A balanced tree has half as
+// many orderings as equality tests, and each test ends a block. Once for all of a function: it moves all that
+// is there.
+void make_room(Function& f, const std::vector<Instruction>& chooses) {
+  constexpr size_t many = 64;
+  size_t cases = 0, words = 0;
+  for (Instruction i : chooses) {
+    cases += f.edge_count(i) - 1;
+    words += (f.edge_count(i) - 1) * f.type(f.operand(i, 0)).words();
+  }
+  if (cases < many) return;
+  size_t tests = cases + cases / 2;
+  f.expect_more({.values = 2 * tests,
+                 .slots = 3 * tests,
+                 .instructions = 2 * tests,
+                 .blocks = tests,
+                 .edges = 2 * tests,
+                 .constants = words});
+}
+
 }  // namespace
 
 void choices_to_branches(Module& module, Function& f) {
   std::vector<Instruction> all;
   for (Block b = f.entry(); b.exists(); b = f.next(b))
     if (Instruction end = f.terminator(b); end.exists() && f.op(end) == Op::Choose) all.push_back(end);
+  make_room(f, all);
   for (Instruction i : all) ChoiceSplitter(module, f).run(i);
 }
 
