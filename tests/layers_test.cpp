@@ -5,12 +5,14 @@
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
-#include <regex>
+
+#include "support/pattern.h"
 
 namespace porphyry {
 namespace {
 
 namespace fs = std::filesystem;
+using testing::Pattern;
 
 // From top to bottom, as docs/architecture.md lists them.
 const std::vector<std::string> layers = {"base",   "ir",      "text",     "packed",  "sample",
@@ -42,37 +44,36 @@ std::vector<SourceFile> sources() {
 }
 
 TEST(Layers, EachIncludesOnlyLayersAboveIt) {
-  std::regex include("#include \"porphyry/([a-z]+)[/.].*\"");
+  Pattern include("^#include \"porphyry/([a-z]+)[/.]");
   size_t checked = 0;
   for (const SourceFile& f : sources()) {
     ASSERT_GE(layer_of(f.layer), 0) << f.path << " lies in no known layer";
-    for (const std::string& line : f.lines) {
-      std::smatch m;
-      if (!std::regex_match(line, m, include)) continue;
-      ++checked;
-      EXPECT_LE(layer_of(m[1]), layer_of(f.layer)) << f.path << ": " << line;
-    }
+    for (const std::string& line : f.lines)
+      for (const Pattern::Groups& m : include.all(line)) {
+        ++checked;
+        EXPECT_LE(layer_of(m[1]), layer_of(f.layer)) << f.path << ": " << line;
+      }
   }
   EXPECT_GT(checked, 120u);
 }
 
 TEST(Layers, NothingPrintsEndsOrKeepsGlobalState) {
-  std::regex forbidden("std::cout|std::cerr|\\bprintf\\(|fmt::print|std::exit|std::abort|\\babort\\(");
-  std::regex global("^(static )?(thread_local )?(int|bool|size_t|std::\\w+(<.*>)?) \\w+( = .*)?;");
+  Pattern forbidden("std::cout|std::cerr|\\bprintf\\(|fmt::print|std::exit|std::abort|\\babort\\(");
+  Pattern global("^(static )?(thread_local )?(int|bool|size_t|std::\\w+(<.*>)?) \\w+( = .*)?;");
   for (const SourceFile& f : sources())
     for (const std::string& line : f.lines) {
-      EXPECT_FALSE(std::regex_search(line, forbidden)) << f.path << ": " << line;
-      EXPECT_FALSE(std::regex_search(line, global)) << f.path << ": " << line;
+      EXPECT_FALSE(forbidden.in(line)) << f.path << ": " << line;
+      EXPECT_FALSE(global.in(line)) << f.path << ": " << line;
     }
 }
 
 // The machine layer serves every target, so it names none.
 TEST(Layers, MachineNamesNoTarget) {
-  std::regex named("x64|x86|rv64|\\brax\\b|xmm|\\brip\\b");
+  Pattern named("x64|x86|rv64|\\brax\\b|xmm|\\brip\\b");
   for (const SourceFile& f : sources()) {
     if (f.layer != "machine" && f.layer != "optimize") continue;
     for (const std::string& line : f.lines)
-      EXPECT_FALSE(std::regex_search(line, named)) << f.path << ": " << line;
+      EXPECT_FALSE(named.in(line)) << f.path << ": " << line;
   }
 }
 

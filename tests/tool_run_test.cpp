@@ -6,9 +6,9 @@
 #include <cmath>
 #include <map>
 #include <nlohmann/json.hpp>
-#include <regex>
 #include <sstream>
 
+#include "support/pattern.h"
 #include "support/process.h"
 
 namespace porphyry {
@@ -83,11 +83,10 @@ TEST(ToolRun, TracesOfSelectedCodeHoldTheValuesOfTheProgram) {
   EXPECT_EQ(traced.out, "4\n-29988\n");
   // Each value that the code still has by name, in the order of the run, as the loop makes them.
   std::map<std::string, std::vector<long>> seen;
-  std::regex made(R"((\w+)=0x[0-9a-f:]+ \((-?\d+)\))");
+  testing::Pattern made(R"((\w+)=0x[0-9a-f:]+ \((-?[0-9]+)\))");
   for (const std::string& line : lines_of(traced.errors)) {
     EXPECT_TRUE(line.starts_with("frosts.")) << line;
-    for (std::sregex_iterator m(line.begin(), line.end(), made), end; m != end; ++m)
-      seen[(*m)[1]].push_back(std::stol((*m)[2]));
+    for (const auto& m : made.all(line)) seen[m[1]].push_back(std::stol(m[2]));
   }
   std::map<std::string, std::vector<long>> should;
   long count = 0, sum = 0;
@@ -121,15 +120,15 @@ TEST(ToolRun, TracesOfBytesAreTheListingInTheOrderOfTheRun) {
   for (int t : temperatures) numbers += std::to_string(t) + "\n";
   Shown traced = tool(folder, "run " + file + " frosts file:" + folder.write("t.txt", numbers) +
                                   ":i16 9 --on sim --stage encoded --trace");
-  std::regex form(R"(frosts \+ ([0-9a-f]{4})  (.*?)(  .*)?)");
+  testing::Pattern form(R"(^frosts \+ ([0-9a-f]{4})  (.*)$)");
   unsigned expected = 0;
   size_t jumps = 0, steps = 0;
   for (const std::string& line : lines_of(traced.errors)) {
-    std::smatch m;
-    ASSERT_TRUE(std::regex_match(line, m, form)) << line;
-    auto offset = static_cast<unsigned>(std::stoul(m[1], nullptr, 16));
+    auto m = form.all(line);
+    ASSERT_EQ(m.size(), 1u) << line;
+    auto offset = static_cast<unsigned>(std::stoul(m[0][1], nullptr, 16));
     ASSERT_TRUE(at.contains(offset)) << line;
-    std::string text = m[2], meant = at[offset];
+    std::string text = m[0][2].substr(0, m[0][2].find("  ")), meant = at[offset];
     size_t named = text.find("…");  // where a name stands in the listing
     EXPECT_EQ(text.substr(0, named), meant.substr(0, std::min(named, meant.size()))) << line;
     if (steps++ && offset != expected) ++jumps;
