@@ -44,7 +44,7 @@ class AnyGraph {
       if (backwards)
         for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) work.push_back(f_.from(e));
       else
-        for (Edge e : f_.edges(f_.terminator(b))) work.push_back(f_.to(e));
+        for (Edge e : f_.edges(b)) work.push_back(f_.to(e));
     }
     return seen;
   }
@@ -84,7 +84,7 @@ TEST(Loops, AreTheNaturalOnes) {
     // A loop: its head, and what comes to the source of an edge back to it without passing it.
     std::map<Block, std::set<Block>> bodies;
     for (Block b : dominators.order())
-      for (Edge e : f.edges(f.terminator(b)))
+      for (Edge e : f.edges(b))
         if (Block head = f.to(e); dominators.dominates(head, b)) {
           std::set<Block> body = graph.reached(b, head, true);
           bodies[head].insert(body.begin(), body.end());
@@ -181,7 +181,7 @@ class Walk {
         b = f_.to(e);
       }
     for (Block b : f_blocks())
-      for (Edge e : f_.edges(f_.terminator(b))) f_.set_weight(e, edges[e.index]);
+      for (Edge e : f_.edges(b)) f_.set_weight(e, edges[e.index]);
     return blocks;
   }
   const Function& f() const { return f_; }

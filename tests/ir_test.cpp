@@ -58,6 +58,10 @@ void check_structure(const Function& f) {
     }
   }
   for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    Instruction last = f.last(b);
+    size_t ways = last.exists() ? f.edge_count(last) : 0;
+    ASSERT_EQ(f.edges(b).size(), ways);
+    for (size_t k = 0; k < ways; ++k) ASSERT_EQ(f.edges(b)[k], f.edge(last, k));
     size_t found = 0;
     for (Edge e = f.first_in(b); e.exists(); e = f.next_in(e)) {
       ASSERT_EQ(f.to(e), b);
@@ -79,7 +83,7 @@ TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
     std::vector<Instruction> own;
     for (int edit = 0; edit < 300; ++edit) {
       Value v(random() % f.value_limit());
-      switch (random() % 4) {
+      switch (random() % 5) {
         case 0: {  // insert somewhere
           Instruction at(random() % f.instruction_limit());
           if (!f.alive(at)) break;
@@ -94,6 +98,12 @@ TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
           if (own.empty()) break;
           Instruction i = own[random() % own.size()];
           if (f.alive(i) && !f.has_uses(f.result(i))) f.erase(i);
+          break;
+        }
+        case 3: {  // cut a block in two, put two together
+          Block b(random() % f.block_limit());
+          if (!own.empty() && f.alive(own.back())) f.split(f.block(own.back()), own.back());
+          if (f.alive(b)) f.merge_with_next(b);
           break;
         }
         default: {  // add a parameter with its arguments, or take one away

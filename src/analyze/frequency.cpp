@@ -29,13 +29,12 @@ Frequencies::Frequencies(const Function& f, const Dominators& dominators, const 
     if (loops.is_header(b)) times_[b] *= rounds(b);
     times_[b] = std::min(times_[b], most_times);
     if (unlikely_[b] == 2) unlikely_[b] = 1;
-    Instruction end = f.terminator(b);
-    if (!end.exists() || f.edge_count(end) == 0) continue;
-    shares(end);
+    if (f.edges(b).size() == 0) continue;
+    shares(b);
     float largest = 0;
     for (const Share& s : shares_) largest = std::max(largest, s.value);
     for (size_t k = 0; k < shares_.size(); ++k) {
-      Block to = f.to(f.edge(end, k));
+      Block to = f.to(f.edges(b)[k]);
       if (dominators.dominates(to, b)) continue;  // back to a loop's head, which has its rounds
       times_[to] += times_[b] * shares_[k].value;
       bool is_rare = shares_[k].value < rare * largest && (!shares_[k].leaves || hopeless_[to]);
@@ -48,10 +47,10 @@ Frequencies::Frequencies(const Function& f, const Dominators& dominators, const 
 void Frequencies::find_hopeless() {
   const auto& order = dominators_.order();
   for (size_t k = order.size(); k-- > 0;) {
-    Instruction end = f_.terminator(order[k]);
-    if (!end.exists()) continue;
-    bool none = f_.op(end) == Op::Trap || f_.edge_count(end) > 0;
-    for (Edge e : f_.edges(end)) none &= hopeless_[f_.to(e)] != 0;
+    Function::EdgeRange ways = f_.edges(order[k]);
+    bool none = ways.size() > 0;
+    for (Edge e : ways) none &= hopeless_[f_.to(e)] != 0;
+    if (Instruction end = f_.last(order[k]); ways.size() == 0) none = end.exists() && f_.op(end) == Op::Trap;
     hopeless_[order[k]] = none;
   }
 }
@@ -62,13 +61,13 @@ bool Frequencies::contains(Block header, Block b) const {
   return h.exists();
 }
 
-void Frequencies::shares(Instruction branch) {
+void Frequencies::shares(Block home) {
   shares_.clear();
-  Block home = f_.block(branch), header = loops_.header(home);
+  Block header = loops_.header(home);
   bool weighted = false;
-  for (Edge e : f_.edges(branch)) weighted |= f_.weight(e) != Function::no_weight;
+  for (Edge e : f_.edges(home)) weighted |= f_.weight(e) != Function::no_weight;
   float sum = 0;
-  for (Edge e : f_.edges(branch)) {
+  for (Edge e : f_.edges(home)) {
     bool leaves = header.exists() && !contains(header, f_.to(e));
     float chance = hopeless_[f_.to(e)] ? traps : leaves ? goes : stays;
     if (weighted) {
@@ -94,8 +93,7 @@ float Frequencies::rounds(Block header) const {
   // Else one branch that goes on or leaves, at the loop's head or at its end.
   auto by_branch = [&](Block b) {
     double on = 0, out = 0;
-    Instruction end = f_.terminator(b);
-    for (Edge e : f_.edges(end)) {
+    for (Edge e : f_.edges(b)) {
       if (f_.weight(e) == Function::no_weight) return 0.0f;
       (contains(header, f_.to(e)) ? on : out) += static_cast<double>(f_.weight(e));
     }

@@ -18,23 +18,22 @@ void Scratch::reset() {
 }
 
 void* Scratch::do_allocate(size_t bytes, size_t align) {
-  for (;;) {
-    auto address = reinterpret_cast<uintptr_t>(at_);
-    size_t skipped = -address & (align - 1);  // align is a power of two
-    if (at_ && skipped + bytes <= static_cast<size_t>(end_ - at_)) {
-      std::byte* out = at_ + skipped;
-      at_ = out + bytes;
-      return out;
-    }
-    if (block_ + 1 < blocks_.size()) {
-      enter(block_ + 1);
-      continue;
-    }
-    size_t size = std::max({first_bytes, std::min(total_, kept_bytes), bytes + align});
-    blocks_.emplace_back(size);
-    total_ += size;
-    enter(blocks_.size() - 1);
+  size_t skipped = -reinterpret_cast<uintptr_t>(at_) & (align - 1);  // align is a power of two
+  while (skipped + bytes > static_cast<size_t>(end_ - at_)) {
+    next_block(bytes + align);
+    skipped = -reinterpret_cast<uintptr_t>(at_) & (align - 1);
   }
+  std::byte* out = at_ + skipped;
+  at_ = out + bytes;
+  return out;
+}
+
+void Scratch::next_block(size_t bytes) {
+  if (block_ + 1 < blocks_.size()) return enter(block_ + 1);
+  size_t size = std::max({first_bytes, std::min(total_, kept_bytes), bytes});
+  blocks_.emplace_back(size);
+  total_ += size;
+  enter(blocks_.size() - 1);
 }
 
 }  // namespace porphyry

@@ -141,6 +141,14 @@ void Function::take_over(Block b, Instruction first) {
     instructions_[i].block = b;
     for (Edge e : edges(i)) edges_[e].from = b;
   }
+  note_edges(old);
+  note_edges(home);
+}
+
+void Function::note_edges(BlockRow& row) {
+  EdgeRange ways = row.last.exists() ? edges(row.last) : EdgeRange(0, 0);
+  row.first_edge = *ways.begin();
+  row.edge_count = static_cast<uint16_t>(ways.size());
 }
 
 Block Function::split(Block b, Instruction first, Name name) {
@@ -325,9 +333,12 @@ Instruction Function::make(Block b, const Draft& draft) {
 }
 
 Instruction Function::append(Block b, const Draft& draft) {
+  Edge first_edge(edges_.size());
   Instruction i = make(b, draft);
   BlockRow& home = blocks_[b];
   InstructionRow& row = instructions_[i];
+  home.first_edge = first_edge;
+  home.edge_count = static_cast<uint16_t>(draft.targets.size());
   uint32_t before = 0;
   row.block = b;
   row.previous = home.last;
@@ -385,6 +396,7 @@ void Function::erase(Instruction i) {
   BlockRow& home = blocks_[row.block];
   (row.previous.exists() ? instructions_[row.previous].next : home.first) = row.next;
   (row.next.exists() ? instructions_[row.next].previous : home.last) = row.previous;
+  if (!row.next.exists()) note_edges(home);
   row.block = {};
 }
 

@@ -30,18 +30,27 @@ Blocks reverse_postorder(const Function& f, std::pmr::memory_resource* memory) {
   if (!f.entry().exists()) return order;
   order.reserve(f.block_limit());
   std::pmr::vector<uint8_t> seen(f.block_limit(), memory);
-  std::pmr::vector<std::pair<Block, size_t>> way({{f.entry(), 0}}, memory);
-  seen[f.entry().index] = 1;
+  struct Visit {
+    Block block;
+    uint32_t next = 0;  // of its edges
+  };
+  std::pmr::vector<Visit> way(memory);
+  way.reserve(f.block_limit());
+  auto visit = [&](Block b) {
+    seen[b.index] = 1;
+    way.push_back({b});
+  };
+  visit(f.entry());
   while (!way.empty()) {
-    auto& [b, next] = way.back();
-    Instruction end = f.terminator(b);
-    if (!end.exists() || next == f.edge_count(end)) {
-      order.push_back(b);
+    Visit& last = way.back();
+    Function::EdgeRange edges = f.edges(last.block);
+    if (last.next == edges.size()) {
+      order.push_back(last.block);
       way.pop_back();
       continue;
     }
-    Block to = f.to(f.edge(end, next++));
-    if (!seen[to.index]) seen[to.index] = 1, way.push_back({to, 0});
+    Block to = f.to(edges[last.next++]);
+    if (!seen[to.index]) visit(to);
   }
   std::reverse(order.begin(), order.end());
   return order;

@@ -55,8 +55,7 @@ Name Realm::name(std::string_view text) {
 }
 
 void Realm::look_ahead(std::string_view text) const {
-  constexpr size_t near = 1 << 14;  // entries that the processor's caches hold anyway
-  if (table_.size() > near) __builtin_prefetch(&table_[hash_of(text) & (table_.size() - 1)], 1);
+  __builtin_prefetch(&table_[hash_of(text) & (table_.size() - 1)], 1);
 }
 
 Name Realm::find(std::string_view text) const {

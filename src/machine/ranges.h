@@ -28,7 +28,10 @@ class Segments {
   void clear() { size_ = 0; }
   void cut_to(size_t size) { size_ = static_cast<uint32_t>(size); }
   void append(std::span<const Segment> more, std::pmr::memory_resource* memory);
-  void append(Segment one, std::pmr::memory_resource* memory) { append(std::span(&one, 1), memory); }
+  void append(Segment one, std::pmr::memory_resource* memory) {
+    if (size_ == room_) return append(std::span(&one, 1), memory);
+    rows_[size_++] = one;
+  }
 
  private:
   Segment* rows_ = nullptr;

@@ -145,12 +145,12 @@ void Selector::block(Block b) {
   if (Block header = loops_.header(b); header.exists()) m.loop = loop_numbers_[header];
   Instruction end = f_.terminator(b);
   successors_ = {};
-  for (Edge e : f_.edges(end)) successors_.push_back(block_numbers_[f_.to(e)]);
+  for (Edge e : f_.edges(b)) successors_.push_back(block_numbers_[f_.to(e)]);
   m.successors = successors_;
   if (b == f_.entry())
     take_parameters();
   else if (Edge e = f_.first_in(b);
-           e.exists() && !f_.next_in(e).exists() && f_.edge_count(f_.terminator(f_.from(e))) > 1)
+           e.exists() && !f_.next_in(e).exists() && f_.edges(f_.from(e)).size() > 1)
     pass_arguments(e);
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     if (i == end && b == f_.entry()) make_early_constants();

@@ -292,7 +292,7 @@ void Selector::emit(const Match& m, const RuleStep& step, RuleRegisters& registe
              .operand_count = static_cast<uint8_t>(form.operands.size()),
              .first_operand = static_cast<uint32_t>(code().operands.size()),
              .origin = origin_};
-  code().operands.insert(code().operands.end(), operands, operands + form.operands.size());
+  for (size_t k = 0; k < form.operands.size(); ++k) code().operands.push_back(operands[k]);
   code().code.push_back(i);
 }
 

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 #include <cstring>
-#include <map>
+#include <unordered_map>
 
 #include "porphyry/object/object.h"
 #include "sink.h"
@@ -25,7 +25,7 @@ class Texts {
 
  private:
   std::string bytes_ = std::string(1, '\0');
-  std::map<std::string, uint32_t> known_;
+  std::unordered_map<std::string, uint32_t> known_;
 };
 
 template <class T>

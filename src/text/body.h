@@ -74,6 +74,7 @@ class BodyReader {
 
   // structure
   void make_room();
+  void look_ahead();
   void gather_labels();
   void read_label_header();
   void label();
@@ -169,6 +170,7 @@ class BodyReader {
   std::vector<Word>& case_values_ = scratch_.case_values;
   Position position_;
   std::vector<Function::Comment> waiting_comments_;
+  size_t ahead_ = 0;  // the token from which on names were not looked ahead to
   size_t comment_ = 0;
   bool block_ended_ = true;
   bool untyped_told_ = false;  // once a statement is enough

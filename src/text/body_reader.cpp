@@ -44,6 +44,7 @@ uint32_t BodyReader::run() {
   make_room();
   gather_labels();
   while (cursor_.index() < end_) {
+    look_ahead();
     lone_comments();
     if (is_label_start(cursor_))
       label();
@@ -64,6 +65,16 @@ uint32_t BodyReader::run() {
                      "at least one label with instructions that end in return, go, when or trap");
   places_.is_complete = good_;
   return end;
+}
+
+// Names a line or two further on come from memory while this one is read.
+void BodyReader::look_ahead() {
+  if (!module_.realm().is_large()) return;
+  constexpr size_t distance = 24;  // tokens
+  ahead_ = std::max(ahead_, cursor_.index());
+  for (size_t end = std::min(cursor_.index() + distance, end_); ahead_ < end; ++ahead_)
+    if (const Token& t = context_.tokens.list[ahead_]; t.kind == TokenKind::Name)
+      module_.realm().look_ahead(cursor_.text(t));
 }
 
 // What so many tokens come to in most programs, so that tables grow at most once.
@@ -89,6 +100,9 @@ void BodyReader::gather_labels() {
   const auto& labels = context_.tokens.labels;
   auto next = std::lower_bound(labels.begin(), labels.end(), start);
   for (; next != labels.end() && *next < end_; ++next) {
+    constexpr ptrdiff_t distance = 4;  // labels
+    if (module_.realm().is_large() && labels.end() - next > distance)
+      module_.realm().look_ahead(cursor_.text(context_.tokens.list[next[distance]]));
     cursor_.go_to(*next);
     read_label_header();
   }
@@ -170,7 +184,6 @@ bool BodyReader::result_names() {
       return false;
     }
     result_names_.push_back(cursor_.take());
-    module_.realm().look_ahead(cursor_.text(result_names_.back()));
   } while (cursor_.accept(','));
   if (!cursor_.expect('=', "between results and operation")) good_ = false;
   return true;

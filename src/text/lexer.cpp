@@ -101,7 +101,7 @@ class Lexer {
   // Whether a top-level item begins here: a word for one, then a name.
   bool starts_an_item() const {
     for (std::string_view word : item_words)
-      if (text_.substr(at_, word.size()) == word &&
+      if (peek() == word.front() && text_.substr(at_, word.size()) == word &&
           (is_letter(peek(word.size())) || peek(word.size()) == '"'))
         return true;
     return false;

@@ -26,7 +26,7 @@ class Frequencies {
     bool leaves;
   };
   void find_hopeless();
-  void shares(Instruction branch);
+  void shares(Block home);
   bool contains(Block header, Block b) const;
   float rounds(Block header) const;
 

@@ -108,7 +108,7 @@ class Rows {
     guest_ = 0;
   }
   void release() {
-    if (!guest_) std::free(static_cast<void*>(rows_));
+    if (rows_ && !guest_) std::free(static_cast<void*>(rows_));
     rows_ = nullptr;
     size_ = 0, room_ = 0, guest_ = 0;
   }

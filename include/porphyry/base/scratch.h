@@ -24,6 +24,7 @@ class Scratch final : public std::pmr::memory_resource {
     if (static_cast<std::byte*>(p) + bytes == at_) at_ = static_cast<std::byte*>(p);  // the last one taken
   }
   bool do_is_equal(const memory_resource& other) const noexcept override { return this == &other; }
+  void next_block(size_t bytes);  // one that was kept, or a new one of at least so many
   void enter(size_t block);
 
   std::vector<Bytes> blocks_;

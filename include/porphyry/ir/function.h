@@ -133,6 +133,9 @@ class Function {
     uint32_t first_, count_;
   };
   EdgeRange edges(Instruction i) const;
+  EdgeRange edges(Block b) const {  // those of its last instruction, known without reading it
+    return {blocks_[b].first_edge.index, blocks_[b].edge_count};
+  }
   size_t edge_count(Instruction i) const { return edges(i).size(); }
   Edge edge(Instruction i, size_t slot) const { return edges(i)[slot]; }
 
@@ -313,8 +316,10 @@ class Function {
     Name name;
     uint32_t first_parameter = 0;  // in parameter_pool_
     uint16_t parameter_count = 0, parameter_room = 0;
+    Edge first_edge;  // of the last instruction, so that walks along edges need not read it
+    uint16_t edge_count = 0;
   };
-  static_assert(sizeof(BlockRow) == 32);
+  static_assert(sizeof(BlockRow) == 40);
   struct EdgeRow {
     Block from, to;
     Edge next_in, previous_in;
@@ -347,6 +352,7 @@ class Function {
   void number_again(Block b);
   void make_room(EdgeRow& row);
   void take_over(Block b, Instruction first);
+  void note_edges(BlockRow& row);
   size_t constant_place(Type type, std::span<const uint64_t> words) const;
   void grow_constants(size_t room);
   // All plain tables with what stands in the same place in `other`, which may be this function.

@@ -22,8 +22,10 @@ class Realm {
   Name name(std::string_view text);
   // The handle of `text` when it exists.
   Name find(std::string_view text) const;
-  // A name that is asked for soon: in a large realm, its place starts to come from memory meanwhile.
+  // A name that is asked for soon: its place starts to come from memory meanwhile. Worth it in a large realm,
+  // whose table the processor's caches do not hold.
   void look_ahead(std::string_view text) const;
+  bool is_large() const { return table_.size() > (size_t(1) << 14); }
   // The view stays valid as long as the realm lives.
   std::string_view text(Name name) const { return texts_[name.index]; }
   size_t name_count() const { return texts_.size(); }

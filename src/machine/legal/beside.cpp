@@ -12,9 +12,8 @@ void split_critical_edges(Function& f, std::pmr::memory_resource* memory) {
   std::pmr::vector<Edge> critical(memory);
   bool some_plain = false;
   for (Block b = f.entry(); b.exists(); b = f.next(b)) {
-    Instruction end = f.terminator(b);
-    if (!end.exists() || f.edge_count(end) < 2) continue;
-    for (Edge e : f.edges(end)) {
+    if (f.edges(b).size() < 2) continue;
+    for (Edge e : f.edges(b)) {
       if (!f.next_in(f.first_in(f.to(e))).exists()) continue;
       critical.push_back(e);
       some_plain |= f.argument_count(e) == 0;
