@@ -19,7 +19,7 @@ void Scratch::reset() {
 
 void* Scratch::do_allocate(size_t bytes, size_t align) {
   size_t skipped = -reinterpret_cast<uintptr_t>(at_) & (align - 1);  // align is a power of two
-  while (skipped + bytes > static_cast<size_t>(end_ - at_)) {
+  while (!at_ || skipped + bytes > static_cast<size_t>(end_ - at_)) {
     next_block(bytes + align);
     skipped = -reinterpret_cast<uintptr_t>(at_) & (align - 1);
   }
