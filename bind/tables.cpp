@@ -155,14 +155,8 @@ class TableWriter {
             nodes + "};\n\nconstexpr RuleStep steps[] = {\n" + steps +
             "};\n\nconstexpr VariableShape variables[] = {\n" + variables +
             "  {}};\n\nconstexpr Rule rules[] = {\n" + rows + "};\n\n";
-    size_t at = 0, constants = 0;
+    size_t constants = 0;
     while (constants < book_.rules.size() && !book_.rules[constants].matches_constant) ++constants;
-    std::string starts;
-    for (size_t o = 0; o <= operation_count; ++o) {
-      while (at < constants && static_cast<size_t>(book_.rules[at].nodes[0].op) < o) ++at;
-      starts += std::to_string(at) + ", ";
-    }
-    line("constexpr uint16_t rules_by_op[] = {{{}}};", starts);
     line("constexpr uint16_t constant_rules = {};\n", constants);
   }
 
@@ -200,10 +194,7 @@ class TableWriter {
         "  t.classes = classes;\n  t.flags = flags;\n  t.flags_register = {};\n  t.forms = forms;\n  t.rules "
         "= rules;",
         flags_register);
-    line(
-        "  t.rules_by_op = rules_by_op;\n  t.constant_rules = constant_rules;\n  t.address_scales = "
-        "scales;\n  "
-        "t.lengths = lengths;");
+    line("  t.constant_rules = constant_rules;\n  t.address_scales = scales;\n  t.lengths = lengths;");
     line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}, {}, {}}};",
          text(book_.convention), book_.kept, book_.stack, book_.stack_align, book_.scratch,
          book_.float_count);

@@ -243,9 +243,8 @@ struct Target {
   std::span<const std::string_view> flags;
   uint8_t flags_register = 0;  // the physical number that stands for all flags
   std::span<const Form> forms;
-  std::span<const Rule> rules;            // grouped by root
-  std::span<const uint16_t> rules_by_op;  // first rule of each operation; one more entry at the end
-  uint16_t constant_rules = 0;            // where rules for constants start
+  std::span<const Rule> rules;            // by the operation at the root; last those for constants
+  uint16_t constant_rules = 0;            // where these start
   std::span<const OpcodeLength> lengths;  // by map, then opcode
   std::span<const uint8_t> address_scales;
   uint8_t address_offset_bits = 32;
