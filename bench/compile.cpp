@@ -144,12 +144,16 @@ double keep_least(Stages& best, const std::string& text) {
   return t.total;
 }
 
-std::string choose_text(size_t cases) {
-  std::string out = "module m\nfunc f(x: i32) -> i32 {\nenter:\n  choose x {\n";
-  for (size_t k = 0; k < cases; ++k) out += fmt::format("    {}: b{},\n", 3 * k, k % 100);
-  out += "    else: none\n  }\n";
+// So many chooses one behind the other, each of so many cases.
+std::string choose_text(size_t count, size_t cases) {
+  std::string out = "module m\nfunc f(x: i32) -> i32 {\nenter:\n  go choose0\n";
+  for (size_t c = 0; c < count; ++c) {
+    out += fmt::format("\nchoose{}:\n  choose x {{\n", c);
+    for (size_t k = 0; k < cases; ++k) out += fmt::format("    {}: b{},\n", 3 * k + c, k % 100);
+    out += fmt::format("    else: choose{}\n  }}\n", c + 1);
+  }
   for (size_t k = 0; k < 100; ++k) out += fmt::format("\nb{}:\n  return {}\n", k, k);
-  return out + "\nnone:\n  return -1\n}\n";
+  return out + fmt::format("\nchoose{}:\n  return -1\n}}\n", count);
 }
 
 // Each turn measures both, as machines have quick and slow minutes; the middle of the turns' ratios counts.
@@ -255,7 +259,8 @@ void compile_costs(const std::string& folder) {
              "from, to");
   growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
   growth("one function of 10,000 and 100,000 instructions", generated_text(1, 714), generated_text(1, 7143));
-  growth("choose of 1,000 and 10,000 cases", choose_text(1000), choose_text(10000));
+  growth("choose of 1,000 and 10,000 cases", choose_text(1, 1000), choose_text(1, 10000));
+  growth("30 and 300 chooses of 70 cases", choose_text(30, 70), choose_text(300, 70));
   fmt::print(
       "\n  peak memory above the module: {:.0f} bytes an instruction in {} functions, {:.0f} in one of "
       "100,000\n",
