@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <map>
 #include <random>
 #include <sstream>
@@ -37,8 +38,10 @@ class RuleProof {
         c_(context),
         algebra_(c_),
         solver_(solver_for(c_, rule)) {
+    // Some divisions are beyond the solver and need not keep it long; all else it proves, however slow the
+    // machine.
     z3::params p(c_);
-    p.set("timeout", 2000u);
+    p.set("timeout", divides(rule) ? 2000u : 120000u);
     solver_.set(p);
   }
 
@@ -61,11 +64,15 @@ class RuleProof {
   std::string model;  // when it is refuted: what the operands hold
 
  private:
+  static bool divides(const Rule& rule) {
+    return std::any_of(rule.nodes.begin(), rule.nodes.end(), [](const PatternNode& n) {
+      return n.kind == NodeKind::Operation && info(n.op).may_trap();
+    });
+  }
   // Terms here are small: down to single bits at once is far quicker than what the solver would try by
   // itself, except for divisions.
   static z3::solver solver_for(z3::context& c, const Rule& rule) {
-    for (const PatternNode& n : rule.nodes)
-      if (n.kind == NodeKind::Operation && info(n.op).may_trap()) return z3::solver(c);
+    if (divides(rule)) return z3::solver(c);
     z3::tactic all(c, "simplify");
     for (const char* next : {"fpa2bv", "simplify", "ackermannize_bv", "simplify", "bit-blast", "sat"})
       all = all & z3::tactic(c, next);

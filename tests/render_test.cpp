@@ -4,8 +4,6 @@
 
 #include <sstream>
 
-#include <nlohmann/json.hpp>
-
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/graph.h"
@@ -13,14 +11,16 @@
 #include "porphyry/render/notes.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
+#include "support/json.h"
 #include "support/process.h"
 #include "support/read.h"
 
 namespace porphyry {
 namespace {
 
-using Json = nlohmann::json;
+using testing::Json;
 using testing::must_read;
+using testing::read_json;
 
 std::vector<machine::FunctionListing> listings_of(const Module& module) {
   const machine::Target& target = targets::x64();
@@ -92,7 +92,7 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
   Realm realm;
   auto module = must_read(realm, testing::contents(PORPHYRY_ROOT "/demo/frostwatch.por"));
   auto listings = listings_of(*module);
-  Json all = Json::parse(render_json(listings));
+  Json all = read_json(render_json(listings));
   ASSERT_EQ(all.size(), listings.size());
   for (size_t k = 0; k < listings.size(); ++k) {
     EXPECT_EQ(all[k]["name"], listings[k].name);
@@ -111,7 +111,7 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
   Notes notes;
   std::vector<StepRecord> steps;
   ASSERT_TRUE(run_pipeline(*module, *level_pipeline("-O1"), {.notes = &notes, .steps = &steps}).empty());
-  Json noted = Json::parse(render_json(notes));
+  Json noted = read_json(render_json(notes));
   ASSERT_EQ(noted.size(), notes.size());
   std::string text = render(notes);
   for (const Json& n : noted) {
@@ -121,7 +121,7 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
   EXPECT_EQ(steps.size(), 3u * 18u);  // three passes over eight kernels
 
   Diagnostics problems = testing::problems_of(testing::contents(PORPHYRY_ROOT "/demo/wrong.por"));
-  Json told = Json::parse(render_json(problems));
+  Json told = read_json(render_json(problems));
   ASSERT_EQ(told.size(), 5u);  // as many as the file says of itself
   for (size_t k = 0; k < told.size(); ++k) {
     EXPECT_EQ(told[k]["line"], problems[k].line);

@@ -5,9 +5,9 @@
 
 #include <cmath>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "support/json.h"
 #include "support/pattern.h"
 #include "support/process.h"
 
@@ -108,7 +108,7 @@ TEST(ToolRun, TracesOfSelectedCodeHoldTheValuesOfTheProgram) {
 TEST(ToolRun, TracesOfBytesAreTheListingInTheOrderOfTheRun) {
   TemporaryFolder folder;
   std::string file = folder.write("n.por", nights);
-  auto listing = nlohmann::json::parse(tool(folder, "lower --as json " + file).out);
+  auto listing = testing::read_json(tool(folder, "lower --as json " + file).out);
   std::map<unsigned, std::string> at;  // texts by offset
   std::map<unsigned, unsigned> sizes;
   for (const auto& block : listing[0]["blocks"])
@@ -265,7 +265,7 @@ TEST(ToolShow, ObjectsAreReadBackAsTheyWereListed) {
   ASSERT_EQ(tool(folder, "lower " + file + " -o " + object).status, 0);
   auto texts = [](const std::string& json, const std::string& function) {
     std::vector<std::string> out;
-    for (const auto& f : nlohmann::json::parse(json))
+    for (const auto& f : testing::read_json(json))
       if (f["name"] == function)
         for (const auto& block : f["blocks"])
           for (const auto& line : block["lines"]) {

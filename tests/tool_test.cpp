@@ -4,8 +4,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
+#include "support/json.h"
 #include "support/process.h"
 
 namespace porphyry {
@@ -51,10 +51,10 @@ TEST(Tool, VerbsDoTheirWork) {
   EXPECT_NE(optimized.out.find("promote  f         7 became 4"), std::string::npos) << optimized.out;
   EXPECT_EQ(optimized.out.find("reserve"), std::string::npos);
   EXPECT_NE(tool("why " + file).out.find("promote done in f, s: the slot became a value"), std::string::npos);
-  EXPECT_EQ(nlohmann::json::parse(tool("why --json " + file).out)[0]["pass"], "promote");
+  EXPECT_EQ(testing::read_json(tool("why --json " + file).out)[0]["pass"], "promote");
   EXPECT_NE(tool("lower " + file).out.find("idiv"), std::string::npos);
   EXPECT_NE(tool("lower --as assembly " + file).out.find(".intel_syntax"), std::string::npos);
-  auto listing = nlohmann::json::parse(tool("lower --as json " + file).out);
+  auto listing = testing::read_json(tool("lower --as json " + file).out);
   EXPECT_EQ(listing[0]["blocks"][0]["label"], "enter");
   EXPECT_EQ(tool(fmt::format("lower {} -o {}", file, folder.file("m.s"))).out, "");
   EXPECT_NE(testing::contents(folder.file("m.s")).find(".globl f"), std::string::npos);
@@ -82,7 +82,7 @@ TEST(Tool, PacksAndMakesPrograms) {
   EXPECT_NE(coverage.out.find("100.0 % of the"), std::string::npos) << coverage.out;
   EXPECT_EQ(tool("make-sample --count 3 2>&1").status, 2);
   EXPECT_EQ(tool("make-sample --as other 2>&1").status, 2);
-  EXPECT_EQ(nlohmann::json::parse(tool("operations --json").out)[0]["name"], "add");
+  EXPECT_EQ(testing::read_json(tool("operations --json").out)[0]["name"], "add");
   std::string lanes = folder.write("w.por",
                                    "module m\nfunc twice(v: i128[4]) -> i128[4], bool {\na:\n"
                                    "  w = mul v, 36893488147419103232\n  b = any {true, false}:bool[2]\n"
@@ -141,7 +141,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
     EXPECT_EQ(r.status, f.status) << f.arguments << "\n" << r.out;
     EXPECT_NE(r.out.find(f.message), std::string::npos) << f.arguments << "\n" << r.out;
   }
-  auto problems = nlohmann::json::parse(tool("check --json " + bad).out);
+  auto problems = testing::read_json(tool("check --json " + bad).out);
   ASSERT_EQ(problems.size(), 2u);
   EXPECT_EQ(problems[1]["line"], 5);
 }

@@ -3,7 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
+
+#include "json.h"
 
 namespace porphyry {
 
@@ -26,7 +27,7 @@ std::string render(const Diagnostics& problems) {
 }
 
 std::string render_json(const Diagnostics& problems) {
-  nlohmann::ordered_json all = nlohmann::ordered_json::array();
+  Json all = Json::array();
   for (const Diagnostic& d : problems)
     all.push_back({{"file", d.file},
                    {"line", d.line},
@@ -35,7 +36,7 @@ std::string render_json(const Diagnostics& problems) {
                    {"message", d.message},
                    {"expected", d.expected},
                    {"excerpt", d.excerpt}});
-  return all.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+  return json_text(all);
 }
 
 }  // namespace porphyry

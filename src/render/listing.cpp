@@ -3,7 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
+
+#include "json.h"
 
 namespace porphyry {
 namespace {
@@ -142,7 +143,6 @@ std::string render(const ObjectListing& object, bool colour, bool with_summary) 
 }
 
 std::string render_json(const std::vector<FunctionListing>& listings) {
-  using Json = nlohmann::ordered_json;
   Json all = Json::array();
   auto places = [](const std::vector<FunctionListing::Place>& list) {
     Json out = Json::array();
@@ -187,7 +187,7 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
     }
     all.push_back(std::move(f));
   }
-  return all.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  return json_text(all);
 }
 
 }  // namespace porphyry

@@ -3,7 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
+
+#include "json.h"
 
 namespace porphyry {
 namespace {
@@ -36,7 +37,6 @@ std::string render(const Notes& notes, bool colour) {
 }
 
 std::string render_json(const Notes& notes) {
-  using Json = nlohmann::ordered_json;
   Json all = Json::array();
   for (const Note& n : notes) {
     Json figures = Json::object();
@@ -51,7 +51,7 @@ std::string render_json(const Notes& notes) {
                    {"figures", figures},
                    {"unlock", n.unlock}});
   }
-  return all.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  return json_text(all);
 }
 
 std::string render(const std::vector<StepRecord>& steps) {

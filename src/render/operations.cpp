@@ -2,8 +2,7 @@
 
 #include <fmt/format.h>
 
-#include <nlohmann/json.hpp>
-
+#include "json.h"
 #include "porphyry/ir/operations.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/ir/words.h"
@@ -113,7 +112,7 @@ std::string render_operations() {
 }
 
 std::string render_operations_json() {
-  auto list = nlohmann::ordered_json::array();
+  Json list = Json::array();
   for (const OperationInfo& op : all_operations())
     list.push_back({{"name", op.name},
                     {"written", form(op)},
@@ -122,7 +121,7 @@ std::string render_operations_json() {
                     {"may", may(op)},
                     {"promises", words_of(op.promises, promise_words())},
                     {"meaning", op.doc}});
-  return list.dump(2) + "\n";
+  return json_text(list);
 }
 
 }  // namespace porphyry
