@@ -1,5 +1,5 @@
 // Extended regular expressions by the system's C library (POSIX.1-2017, XBD 9.4; \w and \b as it adds them):
-// std::regex would cost each file that uses it eight seconds of compiling.
+// std::regex takes seconds to compile in each file that uses it.
 #pragma once
 
 #include <regex.h>
