@@ -55,12 +55,6 @@ void Frequencies::find_hopeless() {
   }
 }
 
-bool Frequencies::contains(Block header, Block b) const {
-  Block h = loops_.header(b);
-  while (h.exists() && h != header) h = loops_.outer(h);
-  return h.exists();
-}
-
 void Frequencies::shares(Block home) {
   shares_.clear();
   Block header = loops_.header(home);
@@ -68,7 +62,7 @@ void Frequencies::shares(Block home) {
   for (Edge e : f_.edges(home)) weighted |= f_.weight(e) != Function::no_weight;
   float sum = 0;
   for (Edge e : f_.edges(home)) {
-    bool leaves = header.exists() && !contains(header, f_.to(e));
+    bool leaves = header.exists() && !loops_.contains(header, f_.to(e));
     float chance = hopeless_[f_.to(e)] ? traps : leaves ? goes : stays;
     if (weighted) {
       uint64_t w = f_.weight(e);
@@ -95,7 +89,7 @@ float Frequencies::rounds(Block header) const {
     double on = 0, out = 0;
     for (Edge e : f_.edges(b)) {
       if (f_.weight(e) == Function::no_weight) return 0.0f;
-      (contains(header, f_.to(e)) ? on : out) += static_cast<double>(f_.weight(e));
+      (loops_.contains(header, f_.to(e)) ? on : out) += static_cast<double>(f_.weight(e));
     }
     return out > 0 && on > 0 ? std::min(static_cast<float>(1 + on / out), most_rounds) : 0.0f;
   };

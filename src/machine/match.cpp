@@ -51,8 +51,10 @@ Match Match::kept(const uint32_t* words) {
   return m;
 }
 
-Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory)
+Matcher::Matcher(const Function& function, const Loops& loops, const RuleIndex& rules,
+                 std::pmr::memory_resource* memory)
     : f_(function),
+      loops_(loops),
       rules_(rules),
       target_(rules.target()),
       best_(function.instruction_limit(), memory),
@@ -110,7 +112,7 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   for (size_t k = 0; k < variables; ++k)
     if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
       m.cost += cost_of_leaf(v, i);
-  if (tied_and_shared(m)) m.cost += 3;
+  if (tied_and_shared(m, i)) m.cost += 3;
   return true;
 }
 
@@ -124,11 +126,18 @@ PORPHYRY_INLINE uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const 
   return below ? best_[d].cost : 0;
 }
 
-// Whether an operand that is overwritten has further uses, so that it has to be copied first.
-PORPHYRY_INLINE bool Matcher::tied_and_shared(const Match& m) const {
+// Whether a value is wanted after its user: it has other uses, or the user's loop comes back for it.
+PORPHYRY_INLINE bool Matcher::outlives(Value v, Instruction user) const {
+  if (f_.is_constant(v) || !f_.has_one_use(v)) return true;
+  Block loop = loops_.header(f_.block(user));
+  return loop.exists() && !loops_.contains(loop, f_.defining_block(v));
+}
+
+// Whether an operand that is overwritten is wanted afterwards, so that it has to be copied first.
+PORPHYRY_INLINE bool Matcher::tied_and_shared(const Match& m, Instruction root) const {
   for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
     Value v = m.value(static_cast<size_t>(std::countr_zero(bits)));
-    if (v.exists() && (f_.is_constant(v) || !f_.has_one_use(v))) return true;
+    if (v.exists() && outlives(v, root)) return true;
   }
   return false;
 }
@@ -246,9 +255,9 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   plain = in_order(rule, n, i, root, false, m);
   bool is_root = &n == &rule.nodes[0];
   // Both orders may fit: prefer the one whose overwritten operand has no further use.
-  if (plain && (!is_root || !tied_and_shared(m))) return true;
+  if (plain && (!is_root || !tied_and_shared(m, root))) return true;
   if (!in_order(rule, n, i, root, true, before)) return plain;
-  if (!plain || !tied_and_shared(before)) m = before;
+  if (!plain || !tied_and_shared(before, root)) m = before;
   return true;
 }
 

@@ -4,6 +4,7 @@
 #include <array>
 #include <optional>
 
+#include "porphyry/analyze/loops.h"
 #include "porphyry/ir/function.h"
 #include "porphyry/machine/rule_index.h"
 
@@ -51,7 +52,8 @@ class Match {
 
 class Matcher {
  public:
-  Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory);
+  Matcher(const Function& function, const Loops& loops, const RuleIndex& rules,
+          std::pmr::memory_resource* memory);
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
@@ -70,7 +72,8 @@ class Matcher {
   bool inside(const PatternNode& n, Instruction d, Instruction root, const Match& m) const;
   bool takes_lanes(const PatternNode& n, Instruction i) const;
   bool same_address(Instruction a, Instruction b) const;
-  bool tied_and_shared(const Match& m) const;
+  bool outlives(Value v, Instruction user) const;
+  bool tied_and_shared(const Match& m, Instruction root) const;
   bool in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,
                 Match& m) const;
   bool may_fit(const PatternNode& n, Value v) const;
@@ -78,6 +81,7 @@ class Matcher {
   bool try_rule(uint16_t index, Instruction i, Match& m) const;
 
   const Function& f_;
+  const Loops& loops_;
   const RuleIndex& rules_;
   const Target& target_;
   struct Best {

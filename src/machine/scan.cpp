@@ -12,69 +12,27 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::
       target_(target),
       pieces_(pieces),
       ranges_(live_ranges(f, target, work)),
-      parent_(f.virtuals.size(), work),
+      // Pieces of split registers stay apart: they may have to be split again.
+      one_(coalesce(f, ranges_, work, [&](uint32_t v) { return pieces.of[v].scope == Scope::Whole; })),
       hints_(f.virtuals.size(), work),
       friends_(f.virtuals.size(), work),
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
       held_(first_virtual, work),
-      evictions_(work) {
-  for (uint32_t v = 0; v < parent_.size(); ++v) parent_[v] = v;
-}
+      evictions_(work) {}
 
 void Scan::run() {
-  coalesce();
   gather_hints();
   struct Start {
     uint32_t at, v;
   };
   std::pmr::vector<Start> order(work_);
-  order.reserve(parent_.size());
-  for (uint32_t v = 0; v < parent_.size(); ++v)
-    if (parent_[v] == v && !ranges_.virtuals[v].empty()) order.push_back({first(v), v});
+  order.reserve(one_.size());
+  for (uint32_t v = 0; v < one_.size(); ++v)
+    if (root(v) == v && !ranges_.virtuals[v].empty()) order.push_back({first(v), v});
   std::sort(order.begin(), order.end(),
             [](const Start& a, const Start& b) { return a.at != b.at ? a.at < b.at : a.v < b.v; });
   for (const Start& s : order) place(s.v);
-}
-
-uint32_t Scan::find(uint32_t v) {
-  while (parent_[v] != v) v = parent_[v] = parent_[parent_[v]];
-  return v;
-}
-
-// Copies whose two registers never hold different wanted values become one register, those that run often
-// first. Pieces of split registers stay apart: they may have to be split again.
-void Scan::coalesce() {
-  struct Copy {
-    float frequency;
-    uint32_t line, to, from;
-  };
-  std::pmr::vector<Copy> copies(work_);
-  for (const CodeBlock& b : f_.blocks)
-    for (uint32_t k = b.first; k < b.first + b.count; ++k) {
-      const CodeLine& i = f_.code[k];
-      if (i.form != copy_form) continue;
-      Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
-      if (is_virtual(to) && is_virtual(from))
-        copies.push_back({b.frequency, k, to - first_virtual, from - first_virtual});
-    }
-  std::sort(copies.begin(), copies.end(), [](const Copy& a, const Copy& b) {
-    return a.frequency != b.frequency ? a.frequency > b.frequency : a.line < b.line;
-  });
-  for (const Copy& c : copies) join(find(c.to), find(c.from));
-}
-
-void Scan::join(uint32_t a, uint32_t b) {
-  if (a == b || pieces_.of[a].scope != Scope::Whole || pieces_.of[b].scope != Scope::Whole) return;
-  if (f_.virtuals[a].register_class != f_.virtuals[b].register_class) return;
-  // A wide value is saved whole: the other one would be, too.
-  if ((f_.virtuals[a].bits > 64) != (f_.virtuals[b].bits > 64)) return;
-  Segments &x = ranges_.virtuals[a], &y = ranges_.virtuals[b];
-  if (meet(x, y)) return;
-  x = merged(x, y, work_);
-  y = {};
-  ranges_.weights[a] += ranges_.weights[b];
-  parent_[b] = a;
 }
 
 // Copies from and to physical registers, and to others that did not coalesce, say where a value would like to
@@ -87,10 +45,10 @@ void Scan::gather_hints() {
   for (const CodeLine& i : f_.code) {
     if (i.form != copy_form) continue;
     Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
-    if (is_virtual(to) && is_physical(from)) hints_[find(to - first_virtual)] |= mask_of_register(from);
-    if (is_virtual(from) && is_physical(to)) hints_[find(from - first_virtual)] |= mask_of_register(to);
+    if (is_virtual(to) && is_physical(from)) hints_[one_.find(to - first_virtual)] |= mask_of_register(from);
+    if (is_virtual(from) && is_physical(to)) hints_[one_.find(from - first_virtual)] |= mask_of_register(to);
     if (!is_virtual(to) || !is_virtual(from)) continue;
-    uint32_t a = find(to - first_virtual), b = find(from - first_virtual);
+    uint32_t a = one_.find(to - first_virtual), b = one_.find(from - first_virtual);
     if (a != b) befriend(a, b), befriend(b, a);
   }
 }

@@ -2,9 +2,9 @@
 // place, or says which are to be split.
 #pragma once
 
+#include "coalesce.h"
 #include "pieces.h"
 #include "porphyry/machine/allocate.h"
-#include "ranges.h"
 
 namespace porphyry::machine {
 
@@ -14,10 +14,7 @@ class Scan {
   void run();
 
   // Registers that coalesced are one, known by its root.
-  uint32_t root(uint32_t v) const {
-    while (parent_[v] != v) v = parent_[v];
-    return v;
-  }
+  uint32_t root(uint32_t v) const { return one_.root(v); }
   bool any_to_split() const { return !evictions_.empty(); }
   bool to_split(uint32_t v) const { return split_[root(v)]; }
   Register place_of(uint32_t v) const { return place_[root(v)]; }
@@ -28,9 +25,6 @@ class Scan {
   static constexpr uint32_t none = 0xffffffff;
   uint32_t first(uint32_t v) const { return ranges_.virtuals[v].front().from; }
   uint32_t last(uint32_t v) const { return ranges_.virtuals[v].back().to; }
-  uint32_t find(uint32_t v);
-  void coalesce();
-  void join(uint32_t a, uint32_t b);
   void gather_hints();
   bool overlap(uint32_t v, uint32_t other) const {
     return meet(ranges_.virtuals[v], ranges_.virtuals[other]);
@@ -48,14 +42,14 @@ class Scan {
   const Target& target_;
   const Pieces& pieces_;
   LiveRanges ranges_;
-  std::pmr::vector<uint32_t> parent_;
+  Coalesced one_;
   std::pmr::vector<RegisterMask> hints_;  // by root: physical registers it is copied from or to
   struct Friends {
     uint32_t of[2] = {none, none};
   };
   std::pmr::vector<Friends> friends_;  // by root: others it is copied from or to
   std::pmr::vector<Register> place_;
-  std::pmr::vector<bool> split_;
+  std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
   std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
   std::pmr::vector<Eviction> evictions_;
   RegisterMask used_ = 0;

@@ -2,16 +2,34 @@
 
 #include <algorithm>
 
+#include "coalesce.h"
+
 namespace porphyry::machine {
 namespace {
 
 constexpr uint32_t none = 0xffffffff;
 constexpr uint32_t furthest = 12;  // instructions that one may overtake
 
+constexpr size_t class_count = 2;
+
+// How many registers of each class hold values.
+struct Pressure {
+  int of[class_count] = {};
+  bool exceeds(const Pressure& limit) const {
+    for (size_t c = 0; c < class_count; ++c)
+      if (of[c] > limit.of[c]) return true;
+    return false;
+  }
+  void raise_to(const Pressure& other) {
+    for (size_t c = 0; c < class_count; ++c) of[c] = std::max(of[c], other.of[c]);
+  }
+};
+
 // Lines that stay together, in their order.
 struct Node {
   uint32_t first, count;  // lines
   uint32_t latency = 1;
+  uint32_t issue = 1;      // cycles until the next one can begin; none for copies that are gone in the end
   uint32_t height = 0;     // of the longest way to the end, in cycles
   uint32_t waits_for = 0;  // nodes before it that are not yet placed
   uint32_t ready = 0;      // the cycle at which its operands are there
@@ -22,30 +40,125 @@ struct Edge {
   uint32_t to, next, cycles;
 };
 
+// An order of a stretch's nodes, and the most registers it fills at once.
+struct Order {
+  explicit Order(std::pmr::memory_resource* work) : nodes(work) {}
+  std::pmr::vector<uint32_t> nodes;
+  Pressure most;
+};
+
+// A copy from one virtual register to another, which is most often gone in the end.
+bool is_virtual_copy(const Code& f, const CodeLine& i) {
+  return i.form == copy_form && is_virtual(f.of(i)[0].reg) && is_virtual(f.of(i)[1].reg);
+}
+
+uint32_t latency_of(const Code& f, const CodeLine& i, const Target& target) {
+  if (is_virtual_copy(f, i)) return 0;
+  return i.form < first_real_form ? 1 : target.form(i.form).latency;
+}
+
+// The clock of estimated_cycles: lines are put in one by one.
+class Clock {
+ public:
+  Clock(const Code& f, const Target& target, std::pmr::memory_resource* work)
+      : f_(f),
+        target_(target),
+        ready_(first_virtual + f.virtuals.size(), work),
+        stamps_(ready_.size(), work) {}
+  void restart() { ++stamp_, cycle_ = 0, end_ = 0; }
+  void line(const CodeLine& i) {
+    uint32_t start = cycle_;
+    auto wait = [&](Register r) {
+      if (stamps_[r] == stamp_) start = std::max(start, ready_[r]);
+    };
+    each_register(f_, i, [&](Register r, bool read, bool) {
+      if (read) wait(r);
+    });
+    for (RegisterMask m = implicit_reads(target_, f_, i); m; m &= m - 1)
+      wait(static_cast<Register>(__builtin_ctzll(m)));
+    cycle_ = start + !is_virtual_copy(f_, i);
+    uint32_t done = start + latency_of(f_, i, target_);
+    end_ = std::max({end_, cycle_, done});
+    auto give = [&](Register r) { ready_[r] = done, stamps_[r] = stamp_; };
+    each_register(f_, i, [&](Register r, bool, bool written) {
+      if (written) give(r);
+    });
+    for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
+      give(static_cast<Register>(__builtin_ctzll(m)));
+  }
+  uint32_t cycles() const { return end_; }
+
+ private:
+  const Code& f_;
+  const Target& target_;
+  std::pmr::vector<uint32_t> ready_, stamps_;  // by register: when its value is there, if it has the stamp
+  uint32_t stamp_ = 0, cycle_ = 0, end_ = 0;
+};
+
+// Where registers are live, as the code stands before anything is moved: what scheduling has to respect.
+class Liveness {
+ public:
+  Liveness(const Code& f, const Target& target, std::pmr::memory_resource* work)
+      : ranges_(live_ranges(f, target, work)),
+        one_(coalesce(f, ranges_, work, [](uint32_t) { return true; })),
+        changes_(2 * f.code.size() + 2, work) {
+    for (uint32_t v = 0; v < one_.size(); ++v)
+      for (const Segment& s : ranges_.virtuals[v]) {
+        size_t c = std::min<size_t>(f.virtuals[v].register_class, class_count - 1);
+        ++changes_[s.from].of[c], --changes_[s.to].of[c];
+      }
+  }
+  const Coalesced& one() const { return one_; }
+  bool covers(uint32_t root, uint32_t position) const {
+    return machine::covers(ranges_.virtuals[root], position);
+  }
+  // At the reading position of a line. Lines are asked for in order.
+  Pressure before(uint32_t line) {
+    for (; at_ <= 2 * line; ++at_)
+      for (size_t c = 0; c < class_count; ++c) now_.of[c] += changes_[at_].of[c];
+    return now_;
+  }
+
+ private:
+  LiveRanges ranges_;
+  Coalesced one_;
+  std::pmr::vector<Pressure> changes_;  // by position: how many ranges begin less how many end
+  uint32_t at_ = 0;
+  Pressure now_;
+};
+
 class BlockScheduler {
  public:
   BlockScheduler(Code& f, const Function& ir, const Target& target, std::pmr::memory_resource* work)
       : f_(f),
         ir_(ir),
         target_(target),
+        work_(work),
+        live_(f, target, work),
+        clock_(f, target, work),
         nodes_(work),
         edges_(work),
         lines_(work),
         loads_(work),
         readers_(work),
-        last_(first_virtual + f.virtuals.size(), {}, work) {}
+        last_(first_virtual + f.virtuals.size(), {}, work),
+        uses_(f.virtuals.size(), work) {
+    for (size_t c = 0; c < class_count; ++c) limit_.of[c] = target.classes[c].count;
+    --limit_.of[target.class_of(target.convention.stack)];
+  }
 
   // Calls cut a block into stretches; the jumps at its end are no part of the last one.
   void run(const CodeBlock& b) {
     uint32_t end = b.first + b.count;
+    const uint32_t end_of_block = end;
     while (end > b.first && (jumps(f_.code[end - 1]) || f_.code[end - 1].call != 0xffffffff)) --end;
     for (uint32_t from = b.first; from < end;) {
       uint32_t to = from;
       while (to < end && f_.code[to].call == 0xffffffff) ++to;
       // What reads flags at the end of the block has to follow what sets them.
       bool is_last = to == end;
-      if (is_last) to = before_flags(from, end, b.first + b.count);
-      if (to > from + 2) stretch(from, to);
+      if (is_last) to = before_flags(from, end, end_of_block);
+      if (to > from + 2) stretch(from, to, is_last ? end_of_block : to + 1);
       if (is_last) return;
       from = to + 1;
     }
@@ -74,7 +187,8 @@ class BlockScheduler {
     return k > from ? k - 1 : from;
   }
 
-  void stretch(uint32_t from, uint32_t to) {
+  // Lines from `to` to `end` stay where they are.
+  void stretch(uint32_t from, uint32_t to, uint32_t end) {
     nodes_.clear(), edges_.clear();
     gather(from, to);
     if (nodes_.size() < 3) return;
@@ -84,22 +198,56 @@ class BlockScheduler {
       for (uint32_t e = nodes_[n].first_edge; e != none; e = edges_[e].next)
         nodes_[n].height = std::max(nodes_[n].height, nodes_[edges_[e].to].height + edges_[e].cycles);
     }
-    place(from);
+    const Pressure before = live_.before(from);
+    const std::pmr::vector<Node> fresh(nodes_, work_);
+    Order as_is = place(from, to, before, 0);
+    nodes_ = fresh;
+    Order moved = place(from, to, before, furthest);
+    Pressure allowed = limit_;
+    allowed.raise_to(as_is.most);
+    if (moved.most.exceeds(allowed)) return;
+    lines_.clear();
+    for (uint32_t n : moved.nodes)
+      for (uint32_t k = 0; k < nodes_[n].count; ++k) lines_.push_back(f_.code[nodes_[n].first + k]);
+    std::span<const CodeLine> unmoved(f_.code.data() + from, to - from),
+        behind(f_.code.data() + to, end - to);
+    if (cycles_of(lines_, behind) < cycles_of(unmoved, behind))
+      std::copy(lines_.begin(), lines_.end(), f_.code.begin() + from);
   }
 
-  // A line that reads flags joins all lines from the one that set them on.
+  uint32_t cycles_of(std::span<const CodeLine> stretch, std::span<const CodeLine> behind) {
+    clock_.restart();
+    for (std::span<const CodeLine> part : {stretch, behind})
+      for (const CodeLine& i : part) clock_.line(i);
+    return clock_.cycles();
+  }
+
+  Register same(Register r) const { return live_.one().root_register(r); }
+
+  // Whether the second line overwrites what the first one copies for it.
+  bool copies_for(const CodeLine& copy, const CodeLine& i) const {
+    if (copy.form != copy_form || i.form < first_real_form) return false;
+    for (const CodeOperand& o : f_.of(i))
+      if (o.kind == OperandKind::Register && o.read && o.written && o.reg == f_.of(copy)[0].reg) return true;
+    return false;
+  }
+
+  // A line that reads flags joins all lines from the one that set them on; one that overwrites an operand
+  // joins the copy before it.
   void gather(uint32_t from, uint32_t to) {
     uint32_t setter = none;
     for (uint32_t k = from; k < to; ++k) {
       const CodeLine& i = f_.code[k];
-      uint32_t latency = i.form < first_real_form ? 1 : target_.form(i.form).latency;
-      bool joins = reads_flags(i) && setter != none;
-      nodes_.push_back({k, 1, latency});
-      while (joins && nodes_.size() > 1 && nodes_.back().first > setter) {
+      uint32_t latency = latency_of(f_, i, target_), issue = is_virtual_copy(f_, i) ? 0 : 1;
+      uint32_t join_to = reads_flags(i) && setter != none ? setter : none;
+      if (k > from && copies_for(f_.code[k - 1], i)) join_to = std::min(join_to, nodes_.back().first);
+      nodes_.push_back({k, 1, latency, issue});
+      while (join_to != none && nodes_.size() > 1 && nodes_.back().first > join_to) {
         Node last = nodes_.back();
         nodes_.pop_back();
         nodes_.back().count += last.count;
         nodes_.back().latency = std::max(nodes_.back().latency, last.latency);
+        nodes_.back().issue += last.issue;
       }
       if (writes_flags(i)) setter = nodes_.back().first;
     }
@@ -117,7 +265,7 @@ class BlockScheduler {
     uint32_t writer = none, readers = none, stamp = 0;
   };
   Last& last(Register r) {
-    Last& l = last_[r];
+    Last& l = last_[same(r)];  // what will be one register keeps its order: moving it would cost a copy
     if (l.stamp != stamp_) l = {none, none, stamp_};
     return l;
   }
@@ -185,11 +333,58 @@ class BlockScheduler {
     return (layout == Layout::Load || layout == Layout::Store) && ir_.address(i.origin).is_volatile;
   }
 
-  // Cycle by cycle: of what is ready and not too far ahead, the one that most hangs on.
-  void place(uint32_t from) {
-    lines_.clear();
-    std::pmr::vector<bool> placed(nodes_.size(), false, nodes_.get_allocator());
+  // ---- pressure ------------------------------------------------------------------------------------------
+
+  // How often the nodes not yet placed name a register, by root, and whether it holds a value now.
+  struct Use {
+    uint32_t stamp = 0, left = 0;
+    bool live = false, live_behind = false;
+  };
+  template <class See>
+  void each_root(uint32_t n, See see) const {
+    for (uint32_t k = nodes_[n].first; k < nodes_[n].first + nodes_[n].count; ++k)
+      each_register(f_, f_.code[k], [&](Register r, bool, bool) {
+        if (is_virtual(r)) see(live_.one().root(r - first_virtual));
+      });
+  }
+  size_t class_of(uint32_t root) const {
+    return std::min<size_t>(f_.virtuals[root].register_class, class_count - 1);
+  }
+  void count_uses(uint32_t from, uint32_t to) {
+    ++use_stamp_;
+    for (uint32_t n = 0; n < nodes_.size(); ++n)
+      each_root(n, [&](uint32_t v) {
+        Use& u = uses_[v];
+        if (u.stamp != use_stamp_) u = {use_stamp_, 0, live_.covers(v, 2 * from), live_.covers(v, 2 * to)};
+        ++u.left;
+      });
+  }
+  // What placing a node makes of the pressure: values that begin, before those that end are gone.
+  Pressure with(uint32_t n, Pressure p) const {
+    each_root(n, [&](uint32_t v) {
+      if (!uses_[v].live) ++p.of[class_of(v)];  // one named twice counts twice: rather too many
+    });
+    return p;
+  }
+  Pressure placed(uint32_t n, Pressure p, Pressure& most) {
+    each_root(n, [&](uint32_t v) {
+      if (!uses_[v].live) uses_[v].live = true, ++p.of[class_of(v)];
+    });
+    most.raise_to(p);
+    each_root(n, [&](uint32_t v) {
+      if (--uses_[v].left == 0 && !uses_[v].live_behind) uses_[v].live = false, --p.of[class_of(v)];
+    });
+    return p;
+  }
+
+  // Cycle by cycle: of what is ready, at most `ahead` in front of its turn and within the registers there
+  // are, the one that most hangs on. With nothing ahead: the order as it is.
+  Order place(uint32_t from, uint32_t to, Pressure now, uint32_t ahead) {
+    Order out(work_);
+    std::pmr::vector<uint8_t> is_placed(nodes_.size(), work_);
+    count_uses(from, to);
     uint32_t cycle = 0, oldest = 0;
+    out.most = now;
     while (oldest < nodes_.size()) {
       uint32_t n = oldest;  // it waits for nothing: all before it are placed
       auto before = [&](uint32_t a, uint32_t b) {
@@ -198,34 +393,54 @@ class BlockScheduler {
         if (waits_a && nodes_[a].ready != nodes_[b].ready) return nodes_[a].ready < nodes_[b].ready;
         return nodes_[a].height != nodes_[b].height ? nodes_[a].height > nodes_[b].height : a < b;
       };
-      for (uint32_t k = oldest + 1; k < nodes_.size() && k <= oldest + furthest; ++k)
-        if (!placed[k] && nodes_[k].waits_for == 0 && before(k, n)) n = k;
-      placed[n] = true;
-      cycle = std::max(cycle, nodes_[n].ready) + 1;
-      for (uint32_t k = 0; k < nodes_[n].count; ++k) lines_.push_back(f_.code[nodes_[n].first + k]);
+      for (uint32_t k = oldest + 1; k < nodes_.size() && k <= oldest + ahead; ++k)
+        if (!is_placed[k] && nodes_[k].waits_for == 0 && before(k, n) && !with(k, now).exceeds(limit_)) n = k;
+      is_placed[n] = true;
+      now = placed(n, now, out.most);
+      uint32_t starts = std::max(cycle, nodes_[n].ready);
+      cycle = starts + nodes_[n].issue;
+      out.nodes.push_back(n);
       for (uint32_t e = nodes_[n].first_edge; e != none; e = edges_[e].next) {
-        Node& to = nodes_[edges_[e].to];
-        to.ready = std::max(to.ready, cycle - 1 + edges_[e].cycles);
-        --to.waits_for;
+        Node& next = nodes_[edges_[e].to];
+        next.ready = std::max(next.ready, starts + edges_[e].cycles);
+        --next.waits_for;
       }
-      while (oldest < placed.size() && placed[oldest]) ++oldest;
+      while (oldest < is_placed.size() && is_placed[oldest]) ++oldest;
     }
-    std::copy(lines_.begin(), lines_.end(), f_.code.begin() + from);
+    return out;
   }
 
   Code& f_;
   const Function& ir_;
   const Target& target_;
+  std::pmr::memory_resource* work_;
+  Liveness live_;
+  Clock clock_;
+  Pressure limit_;  // registers of each class
   std::pmr::vector<Node> nodes_;
   std::pmr::vector<Edge> edges_;
   std::pmr::vector<CodeLine> lines_;
   std::pmr::vector<uint32_t> loads_;
   std::pmr::vector<Edge> readers_;  // lists of readers of one register
-  std::pmr::vector<Last> last_;     // by register
-  uint32_t stamp_ = 0;
+  std::pmr::vector<Last> last_;     // by register, of coalesced ones the root
+  std::pmr::vector<Use> uses_;      // by root
+  uint32_t stamp_ = 0, use_stamp_ = 0;
 };
 
 }  // namespace
+
+uint32_t estimated_cycles(const Code& code, const CodeBlock& b, const Target& target) {
+  Clock clock(code, target, std::pmr::get_default_resource());
+  uint32_t sum = 0;
+  clock.restart();
+  for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+    clock.line(code.code[k]);
+    if (code.code[k].call == 0xffffffff) continue;
+    sum += clock.cycles();
+    clock.restart();
+  }
+  return sum + clock.cycles();
+}
 
 void schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work) {
   BlockScheduler scheduler(code, function, target, work);

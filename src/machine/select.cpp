@@ -19,7 +19,7 @@ Selector::Selector(const Module& module, Symbol symbol, const RuleIndex& rules,
       dominators_(f_, work),
       loops_(f_, dominators_, work),
       frequencies_(f_, dominators_, loops_, work),
-      matcher_(f_, rules, work),
+      matcher_(f_, loops_, rules, work),
       needed_(f_.value_limit(), work),
       registers_(f_.value_limit(), work, no_register),
       slots_(work),
@@ -120,9 +120,32 @@ void Selector::number_blocks() {
   for (bool unlikely : {false, true})
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
       if (!dominators_.reachable(b) || frequencies_.unlikely(b) != unlikely) continue;
-      block_numbers_[b] = static_cast<uint32_t>(layout_.size());
       layout_.push_back(b);
     }
+  rotate_loops();
+  for (size_t k = 0; k < layout_.size(); ++k) block_numbers_[layout_[k]] = static_cast<uint32_t>(k);
+}
+
+// A loop whose header may leave it, and whose last block only goes back to the header, takes two jumps a turn.
+// With the header behind that block, which falls into it, one jump is enough; entering the loop takes one
+// more. Only loops that lie in one piece, and one of several that share their last block.
+void Selector::rotate_loops() {
+  FixedTable<Block, uint32_t> place(f_.block_limit(), memory_, 0);
+  for (size_t k = 0; k < layout_.size(); ++k) place[layout_[k]] = static_cast<uint32_t>(k + 1);
+  for (size_t last = layout_.size(); last-- > 1;) {
+    Instruction back = f_.terminator(layout_[last]);
+    if (f_.op(back) != Op::Go) continue;
+    Block header = f_.to(f_.edge(back, 0));
+    size_t first = place[header] - 1;
+    if (first == 0 || first >= last || loops_.header(header) != header) continue;
+    if (f_.op(f_.terminator(header)) != Op::When || f_.to(f_.edge(f_.terminator(header), 0)) == header) continue;
+    bool leaves = false, in_one_piece = true;
+    for (Edge e : f_.edges(header)) leaves |= !loops_.contains(header, f_.to(e));
+    if (last + 1 < layout_.size()) in_one_piece = !loops_.contains(header, layout_[last + 1]);
+    if (!leaves || !in_one_piece) continue;
+    std::rotate(layout_.begin() + first, layout_.begin() + first + 1, layout_.begin() + last + 1);
+    for (size_t k = first; k <= last; ++k) place[layout_[k]] = static_cast<uint32_t>(k + 1);
+  }
 }
 
 // Outer loops first: their headers come first in the order of dominators.

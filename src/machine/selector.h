@@ -39,6 +39,7 @@ class Selector {
   bool in_register(const Match& m, size_t variable) const;
   void mark_needed(Block b);
   void make_room();
+  void rotate_loops();
 
   // select_code.cpp: addresses, writing machine code
 
@@ -137,7 +138,7 @@ class Selector {
   std::pmr::vector<std::pair<Register, Value>> constant_moves_;
   std::pmr::vector<MoveRow> rows_;  // by virtual register; empty between edges
   std::pmr::vector<size_t> ready_;
-  std::pmr::vector<bool> done_;
+  std::pmr::vector<uint8_t> done_;
   Instruction origin_;
   Diagnostics problems_;
   Selected out_;

@@ -27,7 +27,6 @@ class Frequencies {
   };
   void find_hopeless();
   void shares(Block home);
-  bool contains(Block header, Block b) const;
   float rounds(Block header) const;
 
   const Function& f_;

@@ -1,4 +1,5 @@
 // Natural loops: a header that dominates the sources of edges back to it, and all blocks between.
+// Near-linear in blocks and edges, however deep loops nest.
 #pragma once
 
 #include <vector>
@@ -19,10 +20,21 @@ class Loops {
   // The header of the loop around the one with this header; nothing for an outermost one.
   Block outer(Block header) const { return outer_[header]; }
   bool is_header(Block b) const { return header_[b] == b; }
+  // Whether a block is in the loop with this header, at any depth. O(1).
+  bool contains(Block header, Block b) const {
+    Block h = header_[b];
+    return h.exists() && nest_[h].place - nest_[header].place < nest_[header].count;
+  }
 
  private:
+  void number(const Blocks& order);
+
   FixedTable<Block, uint32_t> depth_;
   FixedTable<Block, Block> header_, outer_;
+  struct Nest {  // of a header: its place in preorder, and how many loops are in this one, itself included
+    uint32_t place = 0, count = 0, taken = 0;
+  };
+  FixedTable<Block, Nest> nest_;
 };
 
 }  // namespace porphyry

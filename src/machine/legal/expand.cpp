@@ -91,8 +91,7 @@ Value Expander::make(Op op, std::vector<Value> v, Type result) {
   Type type = f_.type(v.back());
   if (!result.exists()) result = info(op).result == ResultRule::Truth ? Type::boolean() : type;
   bool not_of_bool = op == Op::Not && type.is_bool();
-  if (!not_of_bool && coverage_.covers(op, type, result))
-    return f_.result(pen_.put({.op = op, .operands = v, .results = {&result, 1}}));
+  if (!not_of_bool && coverage_.covers(op, type, result)) return pen_.make(op, v, result);
   return expand(op, v, type, result);
 }
 

@@ -1,0 +1,45 @@
+#include "coalesce.h"
+
+#include <algorithm>
+#include <numeric>
+
+namespace porphyry::machine {
+
+Coalesced::Coalesced(size_t count, std::pmr::memory_resource* work) : parent_(count, work) {
+  std::iota(parent_.begin(), parent_.end(), 0u);
+}
+
+uint32_t Coalesced::find(uint32_t v) {
+  while (parent_[v] != v) v = parent_[v] = parent_[parent_[v]];
+  return v;
+}
+
+std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memory_resource* work) {
+  std::pmr::vector<VirtualCopy> out(work);
+  for (const CodeBlock& b : f.blocks)
+    for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+      const CodeLine& i = f.code[k];
+      if (i.form != copy_form) continue;
+      Register to = f.of(i)[0].reg, from = f.of(i)[1].reg;
+      if (is_virtual(to) && is_virtual(from))
+        out.push_back({b.frequency, k, to - first_virtual, from - first_virtual});
+    }
+  std::sort(out.begin(), out.end(), [](const VirtualCopy& a, const VirtualCopy& b) {
+    return a.frequency != b.frequency ? a.frequency > b.frequency : a.line < b.line;
+  });
+  return out;
+}
+
+bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std::pmr::memory_resource* work) {
+  if (f.virtuals[a].register_class != f.virtuals[b].register_class) return false;
+  // A wide value is spilled whole: the other one would be, too.
+  if ((f.virtuals[a].bits > 64) != (f.virtuals[b].bits > 64)) return false;
+  Segments &x = ranges.virtuals[a], &y = ranges.virtuals[b];
+  if (meet(x, y)) return false;
+  x = merged(x, y, work);
+  y = {};
+  ranges.weights[a] += ranges.weights[b];
+  return true;
+}
+
+}  // namespace porphyry::machine

@@ -1,0 +1,58 @@
+// Copy coalescing: copies whose two registers never hold different wanted values become one register.
+//
+// Aggressive coalescing on live ranges (G. Chaitin, "Register Allocation and Spilling via Graph Coloring",
+// 1982, section 3): copies are tried from the most to the least frequent one, and the ranges of two registers
+// that do not meet are merged. Invariant: registers of one class of the partition have disjoint ranges.
+// O(n log n) in copies and segments.
+#pragma once
+
+#include "ranges.h"
+
+namespace porphyry::machine {
+
+// Which registers are one: a union-find forest over virtual registers, numbered from 0.
+class Coalesced {
+ public:
+  Coalesced(size_t count, std::pmr::memory_resource* work);
+  uint32_t root(uint32_t v) const {
+    while (parent_[v] != v) v = parent_[v];
+    return v;
+  }
+  // A physical register stands for itself.
+  Register root_register(Register r) const {
+    return is_virtual(r) ? first_virtual + root(r - first_virtual) : r;
+  }
+  size_t size() const { return parent_.size(); }
+  uint32_t find(uint32_t v);  // the same as root; shortens the way there
+  void join(uint32_t root, uint32_t into) { parent_[root] = into; }
+
+ private:
+  std::pmr::vector<uint32_t> parent_;
+};
+
+// Merges ranges and weights of what becomes one into those of its root. `may_join` tells which registers take
+// part.
+template <class MayJoin>
+Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work, MayJoin may_join);
+
+// A copy between two virtual registers, numbered from 0.
+struct VirtualCopy {
+  float frequency;
+  uint32_t line, to, from;
+};
+// The most frequent first.
+std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memory_resource* work);
+// Whether the two, roots both, can be one; if so, `b` becomes part of `a`.
+bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std::pmr::memory_resource* work);
+
+template <class MayJoin>
+Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work, MayJoin may_join) {
+  Coalesced out(f.virtuals.size(), work);
+  for (const VirtualCopy& c : copies_by_frequency(f, work)) {
+    uint32_t a = out.find(c.to), b = out.find(c.from);
+    if (a != b && may_join(a) && may_join(b) && join_ranges(f, ranges, a, b, work)) out.join(b, a);
+  }
+  return out;
+}
+
+}  // namespace porphyry::machine
