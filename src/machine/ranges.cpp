@@ -162,7 +162,10 @@ class RangeBuilder {
     bool here = after != range_.begin() && (after - 1)->from >= start(block);
     if (!here) {
       if (stamps_[block] == stamp_) return;  // live through, already known
-      range_.push_back({start(block), end(block)});
+      if (range_.size() > local_ && range_.back().from == end(block))
+        range_.back().from = start(block);
+      else
+        range_.push_back({start(block), end(block)});
       live_in(block);
       return;
     }

@@ -154,7 +154,8 @@ void Selector::number_loops() {
     if (!loops_.is_header(b)) continue;
     Block outer = loops_.outer(b);
     loop_numbers_[b] = static_cast<uint32_t>(code().loops.size());
-    code().loops.push_back({block_numbers_[b], outer.exists() ? loop_numbers_[outer] : no_loop});
+    code().loops.push_back(
+        {block_numbers_[b], outer.exists() ? loop_numbers_[outer] : no_loop, loops_.depth(b)});
   }
 }
 

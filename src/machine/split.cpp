@@ -21,6 +21,7 @@ class RangeSplitter {
         count_(f_.virtuals.size()),
         starts_(work),
         runs_(count_, work),
+        homes_(work),
         loop_pieces_(work),
         edges_(work) {
     starts_.reserve(f_.blocks.size());
@@ -30,6 +31,7 @@ class RangeSplitter {
   void run() {
     find_constants();
     if (!f_.loops.empty()) {
+      find_homes();
       find_loop_pieces();
       bound_loop_pieces();
     }
@@ -113,23 +115,43 @@ class RangeSplitter {
   }
   bool is_remade(Register r) const { return pieces_.of[root(r)].constant != none; }
 
+  uint32_t depth_of(uint32_t loop) const { return loop == no_loop ? 0 : f_.loops[loop].depth; }
+
+  // The innermost loop around everything that names a register: a piece for it would be the register again.
+  void find_homes() {
+    homes_.assign(count_, unknown);
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
+      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k)
+        each_register(f_, f_.code[k], [&](Register r, bool, bool) {
+          if (!splits(r)) return;
+          uint32_t& home = homes_[root(r)];
+          home = home == unknown ? f_.blocks[b].loop : common_loop(home, f_.blocks[b].loop);
+        });
+  }
+  uint32_t common_loop(uint32_t a, uint32_t b) const {
+    while (a != b) (depth_of(a) >= depth_of(b) ? a : b) = f_.loops[depth_of(a) >= depth_of(b) ? a : b].outer;
+    return a;
+  }
+
   // The outermost loop around this block inside the register's own scope. A constant is made again before a
   // loop only if the loop would have found it there.
   uint32_t next_loop(Register r, uint32_t block) const {
     const Piece& p = piece(r);
-    if (p.scope > Scope::Loop) return no_loop;
+    if (p.scope > Scope::Loop || homes_.empty()) return no_loop;
     bool remade = is_remade(r);
+    uint32_t within = homes_[root(r)];
+    if (depth_of(p.loop) > depth_of(within)) within = p.loop;
     uint32_t next = no_loop, l = f_.blocks[block].loop;
-    for (; l != no_loop && l != p.loop; l = f_.loops[l].outer)
+    for (; depth_of(l) > depth_of(within); l = f_.loops[l].outer)
       if (!remade || live_into(root(r), f_.loops[l].header)) next = l;
-    return l == p.loop ? next : no_loop;
+    return l == within ? next : no_loop;
   }
   bool live_into(uint32_t v, uint32_t block) const {
     return covers(scan_.ranges().virtuals[v], 2 * starts_[block]);
   }
   bool inside(uint32_t block, uint32_t loop) const {
     uint32_t l = f_.blocks[block].loop;
-    while (l != no_loop && l != loop) l = f_.loops[l].outer;
+    while (depth_of(l) > depth_of(loop)) l = f_.loops[l].outer;
     return l == loop;
   }
 
@@ -344,6 +366,8 @@ class RangeSplitter {
   size_t count_;                       // registers that the scan knows
   std::pmr::vector<uint32_t> starts_;  // by block: its first instruction, as the scan numbers them
   std::pmr::vector<Run> runs_;         // by root
+  static constexpr uint32_t unknown = no_loop - 1;
+  std::pmr::vector<uint32_t> homes_;  // by root: see find_homes; empty in code without loops
   std::pmr::vector<LoopPiece> loop_pieces_;
   std::pmr::vector<EdgeMove> edges_;
   uint32_t block_ = 0, at_ = 0;

@@ -87,6 +87,7 @@ struct CodeBlock {
 struct CodeLoop {
   uint32_t header;           // block
   uint32_t outer = no_loop;  // the loop around it, which stands before it
+  uint32_t depth = 1;        // of nesting
 };
 
 struct VirtualRegister {
