@@ -196,6 +196,7 @@ void Binder::upkeep(const Entry& entry) {
                       {"literal general 64", {{"move_literal", {g, n}}}},
                       {"grow", {{"grow", {g, n}}}},
                       {"shrink", {{"shrink", {g, n}}}},
+                      {"repeat", {{"repeat", {b}}}},
                       {"push", {{"push", {g}}}},
                       {"pop", {{"pop", {g}}}},
                       {"jump", {{"jump", {b}}}},
@@ -211,7 +212,7 @@ void Binder::upkeep(const Entry& entry) {
     if (row == std::end(rows)) {
       complain(
           line, "no upkeep is called '" + key + "'",
-          "move, spill, literal, grow, shrink, push, pop, jump, jump through, call, call through or return");
+          "move, spill, literal, grow, shrink, repeat, push, pop, jump, jump through, call, call through or return");
       continue;
     }
     for (const auto& [field, wanted] : row->fields) {

@@ -6,13 +6,14 @@ namespace porphyry::bind {
 using machine::Follows;
 using machine::OpcodeLength;
 
-// MAP [regs] [literal 8|16|word|whole | address | digit literal 8|word]: BYTE [to BYTE] …
+// MAP [regs] [literal 8|16|24|word|whole | address | digit literal 8|word]: BYTE [to BYTE] …
 void Binder::lengths(const Entry& entry) {
   static const std::map<std::string, size_t> maps = {
       {"one", 0}, {"two", 1}, {"three_38", 2}, {"three_3a", 3}};
   static const std::map<std::string, Follows> kinds = {{"", Follows::Nothing},
                                                        {"literal 8", Follows::Literal8},
                                                        {"literal 16", Follows::Literal16},
+                                                       {"literal 24", Follows::Literal24},
                                                        {"literal word", Follows::Word},
                                                        {"literal whole", Follows::Whole},
                                                        {"address", Follows::Address},

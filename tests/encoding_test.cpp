@@ -67,11 +67,11 @@ TEST(Encoding, EveryFormEqualsTheSystemAssemblerAndDecodesBack) {
       PlainInstruction back;
       ASSERT_EQ(target.decode(target, {e.bytes, e.size}, back), e.size) << form.name;
       // Two forms may stand for one text: a special case of another.
-      ASSERT_TRUE(equal(i, back, form) || spell(target, i, {}) == spell(target, back, {}))
+      ASSERT_TRUE(equal(i, back, form) || spell(target, i) == spell(target, back))
           << form.name << " came back as " << target.form(back.form).name;
       if (form.is_jump || (form.operands.size() == 1 && form.operands[0].kind == OperandKind::Symbol))
         continue;  // see Jumps
-      all.push_back({{e.bytes, e.bytes + e.size}, spell(target, i, {})});
+      all.push_back({{e.bytes, e.bytes + e.size}, spell(target, i)});
       text += "    " + all.back().text + "\n";
     }
   }
@@ -111,7 +111,7 @@ TEST(Encoding, BytesThatNoFormHasAreNotDecoded) {
     Encoded e = target.encode(target, i);
     PlainInstruction again;
     ASSERT_EQ(target.decode(target, {e.bytes, e.size}, again), e.size);
-    ASSERT_TRUE(equal(i, again, target.form(i.form)) || spell(target, i, {}) == spell(target, again, {}))
+    ASSERT_TRUE(equal(i, again, target.form(i.form)) || spell(target, i) == spell(target, again))
         << target.form(i.form).name;
   }
 }

@@ -342,7 +342,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
               ours[fix.offset - l.offset + k] = theirs[fix.offset - l.offset + k] = 0;
         ASSERT_EQ(ours, theirs) << "seed " << seed << ", " << f.name << " at " << l.offset << ": "
                                 << spell(target(), instruction_at(target(), f, l),
-                                         operand_names(*lowered->legal, lowered->legal->function(f.symbol), f,
+                                         target_name(*lowered->legal, lowered->legal->function(f.symbol), f,
                                                        l));
       }
       at += f.bytes.size();

@@ -265,7 +265,7 @@ TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {
       start = (start + 15) / 16 * 16;
       long distance = 8, body = -1;
       for (const machine::EmittedLine& l : f.lines) {
-        std::string text = spell(targets::x64(), instruction_at(targets::x64(), f, l), {});
+        std::string text = spell(targets::x64(), instruction_at(targets::x64(), f, l));
         bool frame = l.role == machine::Role::Frame;
         if (!frame && body < 0) body = distance;
         auto row = theirs.upper_bound(start + l.offset);

@@ -194,7 +194,7 @@ TEST(Frame, TouchesEachPageOnTheWay) {
   ASSERT_TRUE(lowered.good());
   std::vector<std::string> touched;
   for (const EmittedLine& l : lowered->functions[0].lines) {
-    std::string text = spell(targets::x64(), instruction_at(targets::x64(), lowered->functions[0], l), {});
+    std::string text = spell(targets::x64(), instruction_at(targets::x64(), lowered->functions[0], l));
     if (text.starts_with("mov qword ptr [rsp - ")) touched.push_back(text.substr(21, text.find(']') - 21));
     if (text.starts_with("sub rsp")) break;
   }

@@ -270,7 +270,7 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
       ASSERT_EQ(target.decode(target, {e.bytes, e.size}, decoded), e.size) << form.name;
       simulate::StepOutcome meant = simulate::step(target, decoded, state, access);
       std::string what =
-          std::string(form.name) + ": " + spell(target, i, {}) + ", round " + std::to_string(round);
+          std::string(form.name) + ": " + spell(target, i) + ", round " + std::to_string(round);
       ASSERT_NE(meant.end, simulate::StepOutcome::End::Fault) << what;
 
       bool went = processor.run();

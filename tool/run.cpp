@@ -36,9 +36,8 @@ class Tracer {
       for (size_t k = 0; k < target_.flags.size(); ++k)
         if (started_ && last_.flags[k] != seen.state->flags[k])
           changes += fmt::format(" {}{}", seen.state->flags[k] ? "" : "no ", target_.flags[k]);
-      std::vector<std::string> names(4, "…");
       say(fmt::format("{} + {:04x}  {:<40}{}\n", f->name, seen.address - start,
-                      spell(target_, *seen.instruction, names), changes));
+                      spell(target_, *seen.instruction, "…"), changes));
     }
     last_ = *seen.state;
     started_ = true;

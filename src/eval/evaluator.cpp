@@ -39,8 +39,8 @@ void Evaluator::Machine::place_data() {
     const SymbolRow& row = module_[Symbol(k)];
     if (row.kind != SymbolKind::Data) continue;
     uint32_t object = symbol_objects_[k];
-    std::vector<uint8_t> image = row.data.image(module_.layout);
-    if (!image.empty()) std::memcpy(memory_.bytes(object).data(), image.data(), image.size());
+    std::ranges::fill(memory_.bytes(object), uint8_t(0));
+    row.data.put_image(memory_.bytes(object).data(), module_.layout);
     for (auto [offset, symbol] : row.data.references(pointer_bits))
       memory_.put_pointer(object, offset, symbol_address(symbol));
     if (row.data.is_const) memory_.make_constant(object);

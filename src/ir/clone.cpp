@@ -36,7 +36,8 @@ std::unique_ptr<Module> clone(const Module& module) {
 }
 
 std::unique_ptr<Module> clone_declarations(const Module& module) {
-  return copied(module, [](const Function& f) { return std::make_unique<Function>(Function::without_body(f)); });
+  return copied(module,
+                [](const Function& f) { return std::make_unique<Function>(Function::without_body(f)); });
 }
 
 }  // namespace porphyry

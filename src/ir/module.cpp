@@ -60,9 +60,21 @@ void get_value(Type type, const uint8_t* bytes, ByteOrder order, std::span<uint6
     get_integer(bytes + k * each, each, type.bits(), order, &words[k * step]);
 }
 
+bool DataItem::is_zero() const {
+  return std::all_of(pieces.begin(), pieces.end(), [](const DataPiece& p) {
+    return p.symbols.empty() &&
+           std::all_of(p.numbers.begin(), p.numbers.end(), [](uint64_t n) { return n == 0; }) &&
+           std::all_of(p.bytes.begin(), p.bytes.end(), [](char c) { return c == 0; });
+  });
+}
+
 std::vector<uint8_t> DataItem::image(const MemoryLayout& layout) const {
   std::vector<uint8_t> out(size(layout.pointer_bits));
-  uint8_t* at = out.data();
+  put_image(out.data(), layout);
+  return out;
+}
+
+void DataItem::put_image(uint8_t* at, const MemoryLayout& layout) const {
   for (const DataPiece& piece : pieces) {
     unsigned step = piece.numbers.empty() ? 1 : piece.type.words();
     for (size_t k = 0; k < piece.numbers.size(); k += step)
@@ -70,7 +82,6 @@ std::vector<uint8_t> DataItem::image(const MemoryLayout& layout) const {
     std::copy(piece.bytes.begin(), piece.bytes.end(), at);
     at += piece.size(layout.pointer_bits);
   }
-  return out;
 }
 
 std::vector<DataItem::Reference> DataItem::references(unsigned pointer_bits) const {

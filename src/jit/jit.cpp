@@ -16,6 +16,9 @@ namespace porphyry {
 
 using namespace machine;
 
+// Of code, constants and data, whose distances from one another have 32 bits, and a sign.
+static constexpr size_t most_placed_bytes = (size_t(1) << 31) - (size_t(1) << 16);
+
 Jit::Jit(const Target& target, const JitOptions& how) : target_(target), how_(how) {}
 
 Jit::~Jit() {
@@ -63,6 +66,10 @@ Diagnostics Jit::place(const Resolver& externals) {
     return Diagnostics{
         complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
   };
+  if (p.end > most_placed_bytes)
+    return {complaint(fmt::format("code and data take {} bytes", p.end),
+                      fmt::format("at most {} in one piece of memory, so that distances have 32 bits",
+                                  most_placed_bytes))};
   constants_start_ = p.constants_start, data_start_ = p.data_start, data_end_ = p.end;
   size_t words = lazy_ ? jit::rounded(lazy_->word_bytes(), jit::page_bytes()) : 0;
   memory_bytes_ = p.end + words + (lazy_ ? lazy_->reserve() : 0);
@@ -107,8 +114,7 @@ Diagnostics Jit::place(const Resolver& externals) {
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind != SymbolKind::Data) continue;
-    std::vector<uint8_t> image = row.data.image();
-    std::copy(image.begin(), image.end(), addresses_[k]);
+    row.data.put_image(addresses_[k]);
     for (auto [offset, symbol] : row.data.references())
       std::memcpy(addresses_[k] + offset, &addresses_[symbol.index], 8);
   }

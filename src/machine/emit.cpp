@@ -14,7 +14,8 @@ bool literal_fits(const FormOperand& o, int64_t v) {
   return v >= -half && v < (o.type.bits() == o.literal_bits ? 2 * half : half);
 }
 
-constexpr uint64_t page = 4096;  // the smallest that a processor guards
+constexpr uint64_t page = 4096;             // the smallest that a processor guards
+constexpr uint64_t most_single_probes = 4;  // as many instructions as the loop has
 
 // Where an instruction's address, label or callee lies, if not in a register.
 struct Reference {
@@ -74,6 +75,7 @@ class Emitter {
     FormIndex form;
     Role role;
     Instruction origin;
+    uint32_t row;       // of the code
     uint32_t block;     // where to
     uint32_t line = 0;  // which it became
     uint8_t short_size = 0;
@@ -116,6 +118,7 @@ class Emitter {
     return b;
   }
 
+  static PlainOperand plain_literal(int64_t n) { return {OperandKind::Literal, 0, n, {}}; }
   static PlainOperand plain_register(unsigned r) {
     return {OperandKind::Register, static_cast<uint8_t>(r), 0, {}};
   }
@@ -138,9 +141,9 @@ class Emitter {
 
   void adjust_stack(FormIndex form) {
     if (f_.frame_bytes == 0) return;
-    PlainInstruction p{form,
-                       {plain_register(target_.convention.stack),
-                        {OperandKind::Literal, 0, static_cast<int64_t>(f_.frame_bytes), {}}}};
+    PlainInstruction p{
+        form,
+        {plain_register(target_.convention.stack), plain_literal(static_cast<int64_t>(f_.frame_bytes))}};
     p.form = fitting_form(p, false);
     write(p, Role::Frame, {});
   }
@@ -153,10 +156,32 @@ class Emitter {
   // A frame larger than a page is touched page by page from the top, so that a stack that must grow sees each
   // page in turn and one that cannot ends in its guard.
   void probe() {
+    uint64_t pages = f_.frame_bytes / page;
+    if (pages > most_single_probes) return probe_in_a_loop(pages * page);
     for (uint64_t down = page; down <= f_.frame_bytes; down += page)
-      write({target_.upkeep.save_general,
-             {in_frame(-static_cast<int64_t>(down)), plain_register(target_.convention.stack)}},
-            Role::Frame, {});
+      touch(in_frame(-static_cast<int64_t>(down)));
+  }
+  void touch(const PlainOperand& memory) {
+    write({target_.upkeep.save_general, {memory, plain_register(target_.convention.stack)}}, Role::Frame, {});
+  }
+  // The scratch register, which carries no argument, counts down from `bytes` to nothing.
+  void probe_in_a_loop(uint64_t bytes) {
+    const PlainOperand left = plain_register(target_.convention.scratch);
+    PlainInstruction all{target_.upkeep.move_literal, {left, plain_literal(static_cast<int64_t>(bytes))}};
+    all.form = fitting_form(all, false);
+    write(all, Role::Frame, {});
+    uint32_t again = here();
+    PlainOperand memory = in_frame(-static_cast<int64_t>(bytes + page));
+    memory.address.index = static_cast<int8_t>(left.physical);
+    touch(memory);
+    PlainInstruction count{target_.upkeep.grow, {left, plain_literal(page)}};
+    count.form = fitting_form(count, false);
+    write(count, Role::Frame, {});
+    PlainInstruction jump{target_.form(target_.upkeep.repeat).first_in_group,
+                          {{OperandKind::Label, 0, 0, {}}}};
+    uint32_t size = target_.encode(target_, jump).size;
+    jump.operands[0].literal = int64_t(again) - int64_t(here() + size);
+    write(jump, Role::Frame, {}, {EmittedLine::To::Here, 0, int64_t(again) - int64_t(here())});
   }
   PlainOperand in_frame(int64_t offset) const {
     PlainOperand memory{OperandKind::Memory, 0, 0, {}};
@@ -219,7 +244,7 @@ class Emitter {
         case OperandKind::Register: p.physical = static_cast<uint8_t>(o.reg); break;
         case OperandKind::Literal: p.literal = o.value; break;
         case OperandKind::Label:
-          held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin,
+          held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin, row_,
                            leads_to_[static_cast<size_t>(o.value)]});
           return;
         case OperandKind::Symbol:
@@ -272,6 +297,7 @@ class Emitter {
   void jump(const Jump& j) {
     jumps_.push_back(j);
     jumps_.back().line = static_cast<uint32_t>(out_.lines.size());
+    row_ = j.row;
     write({j.form, {{OperandKind::Label, 0, 0, {}}}}, j.role, j.origin, {EmittedLine::To::Block, j.block, 0});
     jumps_.back().short_size = out_.lines.back().size;
   }
@@ -344,7 +370,7 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
                          const std::string& name) {
   switch (shape.kind) {
     case OperandKind::Register: return std::string(target.register_name(o.physical, shape.type.total_bits()));
-    case OperandKind::Literal: return std::to_string(o.literal);
+    case OperandKind::Literal: return name.empty() ? std::to_string(o.literal) : name;
     case OperandKind::Label:
     case OperandKind::Symbol: return name;
     case OperandKind::Address: return target.spell_address(target, o.address, 0, name);
@@ -363,18 +389,29 @@ PlainInstruction instruction_at(const Target& target, const CompiledFunction& f,
   return out;
 }
 
-std::string spell(const Target& target, const PlainInstruction& i, std::span<const std::string> names) {
+std::string spell(const Target& target, const PlainInstruction& i, const OperandNames& names) {
   const Form& form = target.form(i.form);
   std::string out;
   for (char c : form.spelling) {
     size_t k = static_cast<size_t>(c) - 1;
     if (c > 0 && k < form.operands.size())
-      out +=
-          operand_text(target, form.operands[k], i.operands[k], k < names.size() ? names[k] : std::string());
+      out += operand_text(target, form.operands[k], i.operands[k], names[k]);
     else
       out += c;
   }
   return out;
+}
+
+std::string spell(const Target& target, const PlainInstruction& i, const std::string& name) {
+  OperandNames names;
+  const Form& form = target.form(i.form);
+  for (size_t k = 0; k < form.operands.size(); ++k) {
+    OperandKind kind = form.operands[k].kind;
+    bool address = kind == OperandKind::Memory || kind == OperandKind::Address;
+    if (kind == OperandKind::Label || kind == OperandKind::Symbol || (address && i.operands[k].address.relative))
+      names[k] = name;
+  }
+  return spell(target, i, names);
 }
 
 }  // namespace porphyry::machine

@@ -1,5 +1,7 @@
 // The frame, from the stack pointer upwards: arguments of calls, frame objects, spilled values, saved
 // registers, return address, incoming arguments.
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "porphyry/machine/emit.h"
@@ -20,7 +22,7 @@ RegisterMask kept_registers_used(const Code& f, const Target& target) {
 
 }  // namespace
 
-void lay_out_frame(Code& f, const Target& target) {
+Diagnostics lay_out_frame(Code& f, const Target& target) {
   f.saved = kept_registers_used(f, target);
   uint64_t pushes = static_cast<uint64_t>(__builtin_popcountll(f.saved)) * 8;
   std::vector<FrameSlot*> slots;
@@ -36,6 +38,10 @@ void lay_out_frame(Code& f, const Target& target) {
   // The caller's call leaves the stack one word off its alignment.
   uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : 8;
   f.frame_bytes = rounded(at + pushes + 8, align) - pushes - 8;
+  if (f.frame_bytes > most_frame_bytes)
+    return {complaint(
+        fmt::format("in '{}': the frame takes {} bytes", f.name, f.frame_bytes),
+        fmt::format("at most {} bytes of frame objects, spilled values and arguments", most_frame_bytes))};
   for (CodeAddress& a : f.addresses) {
     if (a.anchor == Anchor::Slot) a.displacement += f.slots[a.anchored].offset;
     if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame_bytes + pushes + 8);
@@ -44,6 +50,7 @@ void lay_out_frame(Code& f, const Target& target) {
     a.anchor = Anchor::None;
     a.base = target.convention.stack;
   }
+  return {};
 }
 
 }  // namespace porphyry::machine

@@ -11,18 +11,19 @@
 
 namespace porphyry::machine {
 
-std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
-                                       const EmittedLine& line) {
+std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
+                        const EmittedLine& line) {
   std::string name;
   switch (line.to) {
     case EmittedLine::To::Block: name = block_text(module, f, c.blocks[line.index].origin); break;
     case EmittedLine::To::Symbol: name = module.symbol_name(Symbol(line.index)); break;
     case EmittedLine::To::Pool: name = fmt::format("constant {}", line.index); break;
+    case EmittedLine::To::Here: name = "."; break;
     case EmittedLine::To::Nothing: break;
   }
   if (line.addend > 0) name += fmt::format(" + {}", line.addend);
   if (line.addend < 0) name += fmt::format(" - {}", -int64_t(line.addend));
-  return std::vector<std::string>(4, name);
+  return name;
 }
 
 namespace {
@@ -105,7 +106,7 @@ class Lister {
     ListingLine out{.offset = l.offset, .role = l.role};
     out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
     PlainInstruction plain = instruction_at(target_, c_, l);
-    out.text = spell(target_, plain, operand_names(module_, f_, c_, l));
+    out.text = spell(target_, plain, target_name(module_, f_, c_, l));
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = operation(l.origin);
       out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))

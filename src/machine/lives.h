@@ -5,7 +5,7 @@
 
 namespace porphyry::machine {
 
-// O(lines * their operands).
+// Near-linear in the code and the stays.
 std::vector<FunctionListing::Life> lives_of(const LoweredModule& lowered, const CompiledFunction& f,
                                             const Target& target);
 

@@ -48,7 +48,8 @@ class OnItsWay {
 
   Result<CompiledFunction> encode(const Target& target, const LowerOptions& options) {
     if (!problems_.empty()) return problems_;
-    lay_out_frame(allocation_->code, target);
+    if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
+      return too_large;
     CompiledFunction out = emit(allocation_->code, target);
     out.symbol = symbol_;
     if (!positions_.empty())

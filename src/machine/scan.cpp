@@ -19,6 +19,7 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
       held_(first_virtual, work),
+      evicted_(work),
       evictions_(work) {}
 
 void Scan::run() {
@@ -33,6 +34,7 @@ void Scan::run() {
   std::sort(order.begin(), order.end(),
             [](const Start& a, const Start& b) { return a.at != b.at ? a.at < b.at : a.v < b.v; });
   for (const Start& s : order) place(s.v);
+  tell_members();
 }
 
 // Copies from and to physical registers, and to others that did not coalesce, say where a value would like to
@@ -129,8 +131,37 @@ void Scan::put(uint32_t v, unsigned r) {
 void Scan::evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why) {
   split_[v] = true;
   place_[v] = no_register;
-  Value by_value = by == none ? Value() : f_.virtuals[by].origin;
-  evictions_.push_back({f_.virtuals[v].origin, f_.code[at / 2].origin, by_value, why, cost(v)});
+  evicted_.push_back({v, at, by, why});
+}
+
+// What became of roots, told of each value that was part of them.
+void Scan::tell_members() {
+  if (evicted_.empty()) return;
+  struct Member {
+    uint32_t root;
+    Value value;
+    bool operator<(const Member& o) const {
+      return root != o.root ? root < o.root : value.index < o.value.index;
+    }
+    bool operator==(const Member& o) const { return root == o.root && value == o.value; }
+  };
+  std::pmr::vector<Member> members(work_);
+  for (uint32_t v = 0; v < one_.size(); ++v)
+    if (f_.virtuals[v].origin.exists()) members.push_back({root(v), f_.virtuals[v].origin});
+  std::sort(members.begin(), members.end());
+  members.erase(std::unique(members.begin(), members.end()), members.end());
+  auto first_of = [&](uint32_t root) {
+    return std::lower_bound(members.begin(), members.end(), Member{root, Value(0)});
+  };
+  for (const Evicted& e : evicted_) {
+    auto by = e.by == none ? members.end() : first_of(e.by);
+    Value by_value = by != members.end() && by->root == e.by ? by->value : Value();
+    // The instruction at the place, or the next one that came from the program.
+    Instruction at;
+    for (uint32_t k = e.at / 2; k < f_.code.size() && !at.exists(); ++k) at = f_.code[k].origin;
+    for (auto m = first_of(e.root); m != members.end() && m->root == e.root; ++m)
+      evictions_.push_back({m->value, at, by_value, e.why, cost(e.root)});
+  }
 }
 
 }  // namespace porphyry::machine

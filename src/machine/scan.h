@@ -15,7 +15,7 @@ class Scan {
 
   // Registers that coalesced are one, known by its root.
   uint32_t root(uint32_t v) const { return one_.root(v); }
-  bool any_to_split() const { return !evictions_.empty(); }
+  bool any_to_split() const { return !evicted_.empty(); }
   bool to_split(uint32_t v) const { return split_[root(v)]; }
   Register place_of(uint32_t v) const { return place_[root(v)]; }
   const LiveRanges& ranges() const { return ranges_; }
@@ -36,6 +36,7 @@ class Scan {
   RegisterMask wishes(uint32_t v) const;
   void put(uint32_t v, unsigned r);
   void evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why);
+  void tell_members();
 
   const Code& f_;
   std::pmr::memory_resource* work_;
@@ -51,6 +52,11 @@ class Scan {
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
   std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
+  struct Evicted {
+    uint32_t root, at, by;  // `at`: a position; `by`: a root, or none
+    Eviction::Why why;
+  };
+  std::pmr::vector<Evicted> evicted_;
   std::pmr::vector<Eviction> evictions_;
   RegisterMask used_ = 0;
 };

@@ -126,9 +126,9 @@ void Selector::number_blocks() {
   for (size_t k = 0; k < layout_.size(); ++k) block_numbers_[layout_[k]] = static_cast<uint32_t>(k);
 }
 
-// A loop whose header may leave it, and whose last block only goes back to the header, takes two jumps a turn.
-// With the header behind that block, which falls into it, one jump is enough; entering the loop takes one
-// more. Only loops that lie in one piece, and one of several that share their last block.
+// A loop whose header may leave it, and whose last block only goes back to the header, takes two jumps a
+// turn. With the header behind that block, which falls into it, one jump is enough; entering the loop takes
+// one more. Only loops that lie in one piece, and one of several that share their last block.
 void Selector::rotate_loops() {
   FixedTable<Block, uint32_t> place(f_.block_limit(), memory_, 0);
   for (size_t k = 0; k < layout_.size(); ++k) place[layout_[k]] = static_cast<uint32_t>(k + 1);
@@ -138,7 +138,8 @@ void Selector::rotate_loops() {
     Block header = f_.to(f_.edge(back, 0));
     size_t first = place[header] - 1;
     if (first == 0 || first >= last || loops_.header(header) != header) continue;
-    if (f_.op(f_.terminator(header)) != Op::When || f_.to(f_.edge(f_.terminator(header), 0)) == header) continue;
+    if (f_.op(f_.terminator(header)) != Op::When || f_.to(f_.edge(f_.terminator(header), 0)) == header)
+      continue;
     bool leaves = false, in_one_piece = true;
     for (Edge e : f_.edges(header)) leaves |= !loops_.contains(header, f_.to(e));
     if (last + 1 < layout_.size()) in_one_piece = !loops_.contains(header, layout_[last + 1]);
@@ -173,8 +174,7 @@ void Selector::block(Block b) {
   m.successors = successors_;
   if (b == f_.entry())
     take_parameters();
-  else if (Edge e = f_.first_in(b);
-           e.exists() && !f_.next_in(e).exists() && f_.edges(f_.from(e)).size() > 1)
+  else if (Edge e = f_.first_in(b); e.exists() && !f_.next_in(e).exists() && f_.edges(f_.from(e)).size() > 1)
     pass_arguments(e);
   for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
     if (i == end && b == f_.entry()) make_early_constants();

@@ -37,15 +37,22 @@ Selector::AddressParts Selector::address_parts(Instruction access) const {
       p.offset = sum;
       p.base = f_.operand(d, 0);
     } else {
-      if (f_.op(d) == Op::Reserve || (f_.op(d) == Op::AddressOf && !p.index.exists())) fold_anchor(p, d);
+      if ((f_.op(d) == Op::Reserve && near(d, p.offset)) || (f_.op(d) == Op::AddressOf && !p.index.exists()))
+        fold_anchor(p, d);
       break;
     }
   }
   if (p.index.exists() && f_.is_constant(p.index)) {
     int64_t sum = p.offset + static_cast<int64_t>(f_.constant_bits(p.index)) * p.scale;
-    if (sum == static_cast<int32_t>(sum)) p.offset = sum, p.index = {};
+    if (p.reserve.exists() ? near(p.reserve, sum) : sum == static_cast<int32_t>(sum))
+      p.offset = sum, p.index = {};
   }
   return p;
+}
+
+// An offset far outside of a frame object might not fit once the object has its place.
+bool Selector::near(Instruction reserve, int64_t offset) const {
+  return std::abs(offset) <= static_cast<int64_t>(f_.reserve_shape(reserve).bytes) + 4096;
 }
 
 void Selector::fold_anchor(AddressParts& p, Instruction d) const {

@@ -51,6 +51,7 @@ class Selector {
     Instruction reserve;
   };
   AddressParts address_parts(Instruction access) const;
+  bool near(Instruction reserve, int64_t offset) const;
   void fold_anchor(AddressParts& p, Instruction d) const;
   int64_t add_address(const CodeAddress& a);
   CodeAddress code_address(Instruction access);

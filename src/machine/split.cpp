@@ -238,6 +238,7 @@ class RangeSplitter {
       out_.virtual_of.push_back(k == 0 ? named : no_register);
     }
     f_.operands[first].reg = into;
+    out_.remade.push_back({first, into});
     i.first_operand = first;
     i.role = Role::Fetch;
     i.origin = origin;

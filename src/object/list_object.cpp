@@ -110,14 +110,15 @@ class FunctionLister {
                                   [](const Decoded& d, uint64_t p) { return d.at < p; });
     return found != code_.end() && found->at == place ? static_cast<size_t>(found - code_.begin()) : none;
   }
-  const ObjectFile::Relocation* relocation(const Decoded& d) const {
-    auto found = std::lower_bound(section_.relocations.begin(), section_.relocations.end(), d.at,
-                                  [](const auto& r, uint64_t p) { return r.offset < p; });
-    return found != section_.relocations.end() && found->offset < d.at + d.size ? &*found : nullptr;
+  std::span<const ObjectFile::Relocation> relocations(const Decoded& d) const {
+    auto before = [](const auto& r, uint64_t p) { return r.offset < p; };
+    auto from = std::lower_bound(section_.relocations.begin(), section_.relocations.end(), d.at, before),
+         to = std::lower_bound(from, section_.relocations.end(), d.at + d.size, before);
+    return {from, to};
   }
   // Where a jump of the function's own leads, as an instruction.
   size_t target_of(const Decoded& d) const {
-    if (!d.described || relocation(d) || !flow_of(target_.form(d.plain.form)).jumps) return none;
+    if (!d.described || !relocations(d).empty() || !flow_of(target_.form(d.plain.form)).jumps) return none;
     return instruction_at(d.at + d.size + static_cast<uint64_t>(d.plain.operands[0].literal));
   }
 
@@ -189,39 +190,74 @@ class FunctionLister {
       t.bytes_not_described += d.size;
       out.text =
           fmt::format("{} {} that the book does not describe", +d.size, d.size == 1 ? "byte" : "bytes");
+      for (const ObjectFile::Relocation& r : relocations(d)) tell(out.operation, relocated(d, r));
       return out;
     }
     const Form& form = target_.form(d.plain.form);
     for (const FormOperand& o : form.operands)
       if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
-    out.text = spell(target_, d.plain, std::vector<std::string>(4, place_named(d, out.operation)));
+    out.text = spell(target_, d.plain, names(d, out.operation));
     return out;
   }
 
-  // What a label, symbol or relative address of the instruction names. A relocated literal is told aside.
-  std::string place_named(const Decoded& d, std::string& aside) const {
-    if (const ObjectFile::Relocation* r = relocation(d)) {
-      if (r->symbol >= object_.file.symbols.size()) return "?";
-      Encoded e = target_.encode(target_, d.plain);
-      bool is_distance = e.distance_at && d.at + d.size - r->offset == uint64_t(e.size - e.distance_at);
-      int64_t addend = r->addend + (is_distance ? static_cast<int64_t>(d.at + d.size - r->offset) : 0);
-      std::string name = symbol_named(object_.file.symbols[r->symbol], addend);
-      if (!is_distance) aside = "address of " + name;
-      return name;
+  static void tell(std::string& list, const std::string& more) {
+    list += (list.empty() ? "with " : ", ") + more;
+  }
+
+  // What the linker puts into a place, said of its symbol.
+  std::string relocated(const Decoded& d, const ObjectFile::Relocation& r) const {
+    if (r.symbol >= object_.file.symbols.size()) return "?";
+    const RelocationFact* fact = fact_of(r);
+    // A distance is counted from the place; the processor counts it from the instruction's end.
+    int64_t addend = r.addend + (fact && fact->relative ? static_cast<int64_t>(d.at + d.size - r.offset) : 0);
+    std::string name = object_.file.symbols[r.symbol].name;
+    name = with_addend(name.empty() ? "?" : name, addend);
+    return fact ? std::string(fact->what) + name : fmt::format("relocation {} of {}", r.type, name);
+  }
+  const RelocationFact* fact_of(const ObjectFile::Relocation& r) const {
+    for (const RelocationFact& fact : target_.object.relocations)
+      if (fact.type == r.type) return &fact;
+    return nullptr;
+  }
+
+  // The operand that a relocation's place belongs to: a literal ends the instruction, an address stands
+  // before it. Its number, or `none` when it fits none.
+  size_t operand_at(const Decoded& d, const ObjectFile::Relocation& r) const {
+    const RelocationFact* fact = fact_of(r);
+    const Form& form = target_.form(d.plain.form);
+    if (!fact || fact->bytes == 0) return none;
+    uint64_t behind = d.at + d.size - r.offset;  // bytes from the place to the instruction's end
+    size_t address = none;
+    for (size_t k = 0; k < form.operands.size(); ++k) {
+      const FormOperand& o = form.operands[k];
+      bool ends =
+          o.kind == OperandKind::Literal || o.kind == OperandKind::Label || o.kind == OperandKind::Symbol;
+      if (ends && o.only < 0 && behind == fact->bytes && o.literal_bits == 8 * fact->bytes) return k;
+      if (ends && o.kind != OperandKind::Literal && behind == fact->bytes) return k;
+      if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) address = k;
+    }
+    return address;
+  }
+
+  // By operand: what its label, symbol, literal or address names. What fits no operand is told aside.
+  OperandNames names(const Decoded& d, std::string& aside) const {
+    OperandNames out;
+    for (const ObjectFile::Relocation& r : relocations(d)) {
+      size_t k = operand_at(d, r);
+      if (k != none && out[k].empty())
+        out[k] = relocated(d, r);
+      else
+        tell(aside, relocated(d, r));
     }
     for (size_t k = 0; k < target_.form(d.plain.form).operands.size(); ++k) {
       const PlainOperand& o = d.plain.operands[k];
-      int64_t distance = o.kind == OperandKind::Label || o.kind == OperandKind::Symbol ? o.literal
-                         : o.address.relative ? o.address.displacement
-                                              : 0;
-      bool names = o.kind == OperandKind::Label || o.kind == OperandKind::Symbol || o.address.relative;
-      if (names) return code_named(d.at + d.size + static_cast<uint64_t>(distance));
+      bool code = o.kind == OperandKind::Label || o.kind == OperandKind::Symbol;
+      bool address = o.kind == OperandKind::Memory || o.kind == OperandKind::Address;
+      if (!out[k].empty() || (!code && !(address && o.address.relative))) continue;
+      int64_t distance = code ? o.literal : o.address.displacement;
+      out[k] = code_named(d.at + d.size + static_cast<uint64_t>(distance));
     }
-    return "";
-  }
-
-  std::string symbol_named(const ObjectFile::Symbol& s, int64_t addend) const {
-    return with_addend(s.name.empty() ? "?" : s.name, addend);
+    return out;
   }
 
   std::string code_named(uint64_t place) const {
@@ -247,16 +283,22 @@ class FunctionLister {
   FunctionListing out_;
 };
 
-// The functions of a section, and the code between them. Of two names for one place, the first counts.
-std::vector<Extent> extents(const ObjectFile& file, size_t section) {
+// The functions of a section, and the code between them, from the section's symbols of functions. Of two
+// names for one place, the first with a size counts.
+std::vector<Extent> extents(const ObjectFile& file, size_t section, std::span<const uint32_t> symbols) {
   const ObjectFile::Section& s = file.sections[section];
   std::vector<Extent> named, out;
-  for (const auto& symbol : file.symbols)
-    if (symbol.section == section && symbol.is_function && symbol.value < s.bytes.size())
+  for (uint32_t k : symbols) {
+    const auto& symbol = file.symbols[k];
+    if (symbol.value < s.bytes.size())
       named.push_back({symbol.value, std::min<uint64_t>(symbol.value + symbol.size, s.bytes.size()),
                        symbol.name, source_name(symbol.name)});
-  std::stable_sort(named.begin(), named.end(),
-                   [](const Extent& a, const Extent& b) { return a.from < b.from; });
+  }
+  std::stable_sort(named.begin(), named.end(), [](const Extent& a, const Extent& b) {
+    return a.from != b.from ? a.from < b.from : (a.to > a.from) > (b.to > b.from);
+  });
+  auto same_place = [](const Extent& a, const Extent& b) { return a.from == b.from; };
+  named.erase(std::unique(named.begin(), named.end(), same_place), named.end());
   uint64_t at = 0;
   auto between = [&](uint64_t to) {
     if (at < to) out.push_back({at, to, at ? fmt::format("{} + {}", s.name, at) : s.name, ""});
@@ -264,8 +306,8 @@ std::vector<Extent> extents(const ObjectFile& file, size_t section) {
   for (size_t k = 0; k < named.size(); ++k) {
     Extent& e = named[k];
     if (e.from < at) continue;
-    if (k + 1 < named.size() && named[k + 1].from > e.from) e.to = std::min(e.to, named[k + 1].from);
-    if (e.to <= e.from) e.to = k + 1 < named.size() ? named[k + 1].from : s.bytes.size();
+    uint64_t next = k + 1 < named.size() ? named[k + 1].from : s.bytes.size();
+    e.to = e.to <= e.from ? next : std::min(e.to, next);  // one of no size reaches to the next one
     between(e.from);
     at = e.to;
     out.push_back(std::move(e));
@@ -288,10 +330,14 @@ bool only_fillers(const FunctionListing& l, const Target& target) {
 
 ObjectListing list_object(const ReadObject& object, const Target& target) {
   ObjectListing out;
+  std::vector<std::vector<uint32_t>> functions(object.file.sections.size());
+  for (uint32_t k = 0; k < object.file.symbols.size(); ++k)
+    if (const auto& symbol = object.file.symbols[k]; symbol.is_function && symbol.section < functions.size())
+      functions[symbol.section].push_back(k);
   for (size_t s = 0; s < object.file.sections.size(); ++s) {
     const auto& section = object.file.sections[s];
     if (!section.is_code || section.zeros) continue;
-    std::vector<Extent> all = extents(object.file, s);
+    std::vector<Extent> all = extents(object.file, s, functions[s]);
     for (const Extent& e : all) {
       FunctionListing l = FunctionLister(object, s, e, all, target).run();
       out.instructions += l.totals.instructions;

@@ -109,15 +109,15 @@ class Maker {
 
   void place_data(Symbol symbol) {
     const SymbolRow& row = module_[symbol];
-    auto image = row.data.image();
-    DataSection to = section_of(row, image);
+    DataSection to = section_of(row);
     uint32_t s = section(to.name, {.writable = to.writable, .zeros = to.zeros});
     uint64_t at = open(s, row.data.align);
-    if (out_.sections[s].zeros)
-      out_.sections[s].size += image.size();
-    else
-      out_.sections[s].bytes.append(image.begin(), image.end());
-    places_[symbol.index] = {s, at, image.size()};
+    uint64_t size = row.data.size();
+    places_[symbol.index] = {s, at, size};
+    if (out_.sections[s].zeros) return void(out_.sections[s].size += size);
+    std::string& bytes = out_.sections[s].bytes;
+    bytes.resize(at + size);
+    row.data.put_image(reinterpret_cast<uint8_t*>(bytes.data() + at));
   }
 
   // What is local and what nobody asks for from outside needs no symbol of its own, but debuggers and
@@ -186,7 +186,7 @@ Diagnostics object_problems(const Module& module) {
   for (size_t k = 0; k < module.symbol_count() && !code.empty(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind != SymbolKind::Data) continue;
-    DataSection in = section_of(row, row.data.image(module.layout));
+    DataSection in = section_of(row);
     auto there = code.find(in.name);
     if (there == code.end() || !in.writable) continue;
     auto name = [&](Symbol s) { return "'" + std::string(module.symbol_name(s)) + "'"; };
@@ -197,10 +197,9 @@ Diagnostics object_problems(const Module& module) {
   return out;
 }
 
-DataSection section_of(const SymbolRow& data, std::span<const uint8_t> image) {
+DataSection section_of(const SymbolRow& data) {
   bool addresses = !data.data.references().empty(), is_const = data.data.is_const;
-  bool zeros =
-      !addresses && !is_const && std::all_of(image.begin(), image.end(), [](uint8_t b) { return b == 0; });
+  bool zeros = !is_const && data.data.is_zero();
   std::string name = !data.section.empty() ? data.section
                      : is_const            ? (addresses ? ".data.rel.ro" : ".rodata")
                      : zeros               ? ".bss"

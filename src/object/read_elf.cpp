@@ -34,7 +34,10 @@ class ElfReader {
     if (gelf_getclass(elf_.get()) != ELFCLASS64 || header.e_ident[EI_DATA] != ELFDATA2LSB)
       return refuse("is not for 64 bits, little-endian");
     if (header.e_type != ET_REL) return refuse("is not relocatable: it has been linked");
-    if (header.e_shoff + uint64_t(header.e_shnum) * header.e_shentsize > bytes_.size() || header.e_shoff == 0)
+    size_t sections = 0;
+    bool counted = elf_getshdrnum(elf_.get(), &sections) == 0;
+    if (!counted || header.e_shoff + sections * uint64_t(header.e_shentsize) > bytes_.size() ||
+        header.e_shoff == 0)
       return refuse("is no whole ELF file: its sections lie behind its end");
     out_.file.machine = header.e_machine;
     size_t names = 0;
@@ -79,15 +82,26 @@ class ElfReader {
     if (h.sh_type != SHT_SYMTAB || h.sh_entsize == 0) return true;
     Elf_Data* data = elf_getdata(s, nullptr);
     if (!data) return false;
+    // Numbers of sections from 65,280 on stand in a table of their own.
+    int far_table = elf_scnshndx(s);
+    Elf_Data* far = far_table > 0
+                        ? elf_getdata(elf_getscn(elf_.get(), static_cast<size_t>(far_table)), nullptr)
+                        : nullptr;
     for (int k = 0; k < static_cast<int>(h.sh_size / h.sh_entsize); ++k) {
       GElf_Sym is;
-      if (!gelf_getsym(data, k, &is)) return false;
+      Elf32_Word number = 0;
+      if (!gelf_getsymshndx(data, far, k, &is, &number)) return false;
+      if (is.st_shndx != SHN_XINDEX) number = is.st_shndx >= SHN_LORESERVE ? 0 : is.st_shndx;
       const char* name = elf_strptr(elf_.get(), h.sh_link, is.st_name);
       ObjectFile::Symbol out{.name = name ? name : "", .value = is.st_value, .size = is.st_size};
-      if (is.st_shndx > 0 && is.st_shndx <= out_.file.sections.size()) out.section = is.st_shndx - 1u;
+      if (number > 0 && number <= out_.file.sections.size()) out.section = number - 1u;
       out.is_local = GELF_ST_BIND(is.st_info) == STB_LOCAL;
       out.is_weak = GELF_ST_BIND(is.st_info) == STB_WEAK;
-      out.is_function = GELF_ST_TYPE(is.st_info) == STT_FUNC;
+      bool in_code = out.section != ObjectFile::undefined && out_.file.sections[out.section].is_code;
+      unsigned type = GELF_ST_TYPE(is.st_info);
+      // A label of code that others may call is a function, whatever the assembler was told of it.
+      out.is_function =
+          type == STT_FUNC || type == STT_GNU_IFUNC || (type == STT_NOTYPE && in_code && !out.is_local);
       out.is_section = GELF_ST_TYPE(is.st_info) == STT_SECTION;
       if (out.is_section && out.section != ObjectFile::undefined)
         out.name = out_.file.sections[out.section].name;
@@ -134,11 +148,14 @@ class ElfReader {
     if (!module) return;
     Dwarf_Addr bias = 0;
     Elf* placed = dwfl_module_getelf(module, &bias);
-    std::vector<uint64_t> starts;  // of sections, where libdw has put them
-    for (Elf_Scn* s = nullptr; placed && (s = elf_nextscn(placed, s));) {
+    std::vector<Placed> starts;  // of sections of code, where libdw has put them
+    uint32_t number = 0;
+    for (Elf_Scn* s = nullptr; placed && (s = elf_nextscn(placed, s)); ++number) {
       GElf_Shdr h;
-      starts.push_back(gelf_getshdr(s, &h) ? h.sh_addr + bias : 0);
+      if (number < out_.file.sections.size() && out_.file.sections[number].is_code && gelf_getshdr(s, &h))
+        starts.push_back({h.sh_addr + bias, number});
     }
+    std::sort(starts.begin(), starts.end());
     Dwarf_Die* unit = nullptr;
     while ((unit = dwfl_module_nextcu(module, unit, &bias))) unit_lines(unit, starts);
     for (auto& list : out_.lines)
@@ -146,7 +163,12 @@ class ElfReader {
                        [](const auto& a, const auto& b) { return a.offset < b.offset; });
   }
 
-  void unit_lines(Dwarf_Die* unit, const std::vector<uint64_t>& starts) {
+  struct Placed {
+    uint64_t start;
+    uint32_t section;
+    bool operator<(const Placed& o) const { return start < o.start; }
+  };
+  void unit_lines(Dwarf_Die* unit, const std::vector<Placed>& starts) {
     size_t count = 0;
     dwfl_getsrclines(unit, &count);
     for (size_t k = 0; k < count; ++k) {
@@ -157,12 +179,13 @@ class ElfReader {
       if (!path || number == 0) continue;
       std::string_view name(path);
       name.remove_prefix(name.rfind('/') == name.npos ? 0 : name.rfind('/') + 1);
-      for (size_t s = 0; s < starts.size() && s < out_.lines.size(); ++s) {
-        const auto& section = out_.file.sections[s];
-        if (!section.is_code || address < starts[s] || address - starts[s] >= section.size) continue;
-        out_.lines[s].push_back({address - starts[s], column ? fmt::format("{}:{}:{}", name, number, column)
-                                                             : fmt::format("{}:{}", name, number)});
-      }
+      auto in = std::upper_bound(starts.begin(), starts.end(), Placed{address, 0});
+      if (in == starts.begin()) continue;
+      --in;
+      if (address - in->start >= out_.file.sections[in->section].size) continue;
+      out_.lines[in->section].push_back(
+          {address - in->start,
+           column ? fmt::format("{}:{}:{}", name, number, column) : fmt::format("{}:{}", name, number)});
     }
   }
 

@@ -40,8 +40,9 @@ class FrameProgram {
       }
       if (!frame) continue;
       const PlainInstruction i = instruction_at(target_, f_, l);
-      bool shrinks = is(i, target_.upkeep.pop) || is(i, target_.upkeep.shrink);
-      bool grows = is(i, target_.upkeep.push) || is(i, target_.upkeep.grow);
+      bool of_stack = i.operands[0].physical == target_.convention.stack;
+      bool shrinks = is(i, target_.upkeep.pop) || (is(i, target_.upkeep.shrink) && of_stack);
+      bool grows = is(i, target_.upkeep.push) || (is(i, target_.upkeep.grow) && of_stack);
       if (!shrinks && !grows) continue;  // touches the stack
       if (shrinks && !leaving) {
         leaving = true;
@@ -65,8 +66,7 @@ class FrameProgram {
     if (pushes || pops)
       distance_ += pushes ? 8 : -8;
     else
-      distance_ +=
-          static_cast<uint64_t>(is(i, u.grow) ? i.operands[1].literal : -i.operands[1].literal);
+      distance_ += static_cast<uint64_t>(is(i, u.grow) ? i.operands[1].literal : -i.operands[1].literal);
     advance(l.offset + l.size);
     sink_.u8(def_cfa_offset);
     sink_.uleb(distance_);

@@ -92,10 +92,11 @@ class AssemblyWriter {
         if (goes && (!module_.is_function(Symbol(l.index)) || module_[Symbol(l.index)].is_weak))
           name += "@PLT";
         break;
+      case EmittedLine::To::Here: name = "."; break;
       case EmittedLine::To::Nothing: break;
     }
     if (l.addend != 0) name += fmt::format(" {} {}", l.addend < 0 ? "-" : "+", std::abs(int64_t(l.addend)));
-    out_ += "    " + spell(target_, i, std::vector<std::string>(4, name)) + "\n";
+    out_ += "    " + spell(target_, i, name) + "\n";
   }
 
   void pool(size_t index) {
@@ -113,8 +114,7 @@ class AssemblyWriter {
     const DataItem& item = module_[s].data;
     std::string name = symbol_text(s);
     auto references = item.references();
-    std::vector<uint8_t> image = item.image();
-    DataSection in = section_of(module_[s], image);
+    DataSection in = section_of(module_[s]);
     out_ += fmt::format("\n    .section \"{}\", \"{}\", @{}\n", in.name, in.writable ? "aw" : "a",
                         in.zeros ? "nobits" : "progbits");
     out_ += fmt::format("    .balign {}\n", item.align);
@@ -124,6 +124,7 @@ class AssemblyWriter {
       out_ += fmt::format("    .zero {}\n", item.size());
       return;
     }
+    std::vector<uint8_t> image = item.image();
     size_t next = 0;
     for (uint64_t at = 0; at < image.size();) {
       if (next < references.size() && references[next].offset == at) {

@@ -349,6 +349,7 @@ class Function {
   void drop_arguments(Edge e);
   Instruction make(Block b, const Draft& draft);
   void place(Instruction i, Block b, Instruction before);
+  void spread(Block b, Instruction i);
   void number_again(Block b);
   void make_room(EdgeRow& row);
   void take_over(Block b, Instruction first);

@@ -42,8 +42,12 @@ struct DataItem {
   bool operator==(const DataItem&) const = default;
 
   uint64_t size(unsigned pointer_bits = 64) const;
+  // Whether all bytes are zeros and none belongs to an address. O(pieces and numbers), not O(bytes).
+  bool is_zero() const;
   // The bytes, with zeros where addresses go.
   std::vector<uint8_t> image(const MemoryLayout& layout = {}) const;
+  // The same into memory that holds zeros already, of which those of the item are not touched.
+  void put_image(uint8_t* zeroed, const MemoryLayout& layout = {}) const;
   struct Reference {
     uint64_t offset;
     Symbol symbol;

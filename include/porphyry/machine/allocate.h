@@ -15,7 +15,7 @@
 
 namespace porphyry::machine {
 
-// Why a value was split.
+// Why a value was split. Values that were one register, since copies between them coalesced, have one each.
 struct Eviction {
   enum class Why : uint8_t {
     Crowded,    // all registers hold values whose use costs more
@@ -34,6 +34,8 @@ struct Allocation {
   Code code;                      // operands name physical registers
   CodeRows<Register> virtual_of;  // by operand of `code`: the virtual register it was; for the checker
   CodeRows<std::pair<Register, Register>> of_address;  // by row of addresses: base and index as they were
+  // Rows of operands that constants made again write, and the virtual registers they write for.
+  std::vector<std::pair<uint32_t, Register>> remade;
   unsigned rounds = 0;
   std::vector<Eviction> evictions;  // in the order in which they came about
 };

@@ -1,6 +1,7 @@
 // From allocated code to bytes: the frame, block layout, shortest forms, branch relaxation, encoding.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <string>
 #include <vector>
@@ -20,11 +21,11 @@ struct Fixup {
 
 // One instruction as it stands in the bytes; `instruction_at` tells which.
 struct EmittedLine {
-  enum class To : uint8_t { Nothing, Block, Symbol, Pool };
+  enum class To : uint8_t { Nothing, Block, Symbol, Pool, Here };  // Here: the line itself
   uint32_t offset = 0;
   Instruction origin;
   uint32_t index = 0;      // of the block it jumps to, the symbol or pool entry it addresses
-  int32_t addend = 0;      // bytes behind the symbol
+  int32_t addend = 0;      // bytes behind the symbol, or the line
   uint32_t row = no_row;   // of the allocated code
   Position position = {};  // of the origin
   static constexpr uint32_t no_row = 0xffffffff;
@@ -56,16 +57,23 @@ struct CompiledFunction {
   RegisterMask saved = 0;
 };
 
-// Lays out the frame: slots get offsets, addresses in the code become relative to the stack pointer.
-void lay_out_frame(Code& f, const Target& target);
+// What a frame may take, so that each of its bytes is reached by an offset of 32 bits.
+inline constexpr uint64_t most_frame_bytes = (uint64_t(1) << 31) - (uint64_t(1) << 22);
+
+// Lays out the frame: slots get offsets, addresses in the code become relative to the stack pointer. A frame
+// that is too large is a diagnostic, and the code is not to be emitted then.
+Diagnostics lay_out_frame(Code& f, const Target& target);
 
 CompiledFunction emit(const Code& f, const Target& target);
 
 // The instruction of a line, from its bytes.
 PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line);
 
-// An instruction as assembly text. `names` gives the text of labels, symbols and relative addresses, by
-// operand.
-std::string spell(const Target& target, const PlainInstruction& i, std::span<const std::string> names);
+// An instruction as assembly text. A name stands for a label or symbol, for the distance of a relative address,
+// for the offset of another address and for a literal; an operand with none is spelled by its numbers.
+using OperandNames = std::array<std::string, 4>;
+std::string spell(const Target& target, const PlainInstruction& i, const OperandNames& names = {});
+// With one name, for the operand that is a label, a symbol or a relative address.
+std::string spell(const Target& target, const PlainInstruction& i, const std::string& name);
 
 }  // namespace porphyry::machine

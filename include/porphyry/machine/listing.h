@@ -49,9 +49,9 @@ struct FunctionListing {
   std::vector<Life> lives;  // by first appearance
 };
 
-// Names of blocks and symbols for one line's operands.
-std::vector<std::string> operand_names(const Module& module, const Function& f, const CompiledFunction& c,
-                                       const EmittedLine& line);
+// The block, symbol or constant that one line's instruction names.
+std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
+                        const EmittedLine& line);
 
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
                              const Target& target);

@@ -101,7 +101,7 @@ inline constexpr FormIndex first_real_form = 4;
 
 // What follows an opcode that no form describes, so that the next one is found. Which bytes a kind of literal
 // takes can hang on prefixes: that is the target's affair, as with EncodingKind.
-enum class Follows : uint8_t { Nothing, Literal8, Literal16, Word, Whole, Address, DigitLiteral8, DigitWord };
+enum class Follows : uint8_t { Nothing, Literal8, Literal16, Literal24, Word, Whole, Address, DigitLiteral8, DigitWord };
 struct OpcodeLength {
   bool known = false, regs = false;  // regs: a byte of fields, and an address it may call for
   Follows then = Follows::Nothing;
@@ -191,17 +191,27 @@ struct Convention {
 struct Upkeep {  // forms that the machine layer itself uses
   FormIndex move_general_32, move_general_64, move_lanes;
   FormIndex save_general, fetch_general, save_lanes, fetch_lanes, save_wide, fetch_wide;
-  FormIndex grow, shrink, push, pop, jump, jump_through, call, call_through, give_back;
+  FormIndex grow, shrink;  // subtracts a literal from a register, adds one
+  FormIndex repeat;        // a conditional jump: taken unless what `grow` has just left is zero
+  FormIndex push, pop, jump, jump_through, call, call_through, give_back;
   FormIndex move_literal;
 };
 
 // What object files for this target say in numbers: the processor's supplements to ELF and DWARF.
+// What a type of relocation puts into its place: something of a symbol, or the distance to that.
+struct RelocationFact {
+  uint32_t type;
+  uint8_t bytes;          // 0: it only marks an instruction
+  bool relative;          // counted from the place itself
+  std::string_view what;  // of the symbol, to stand before its name; empty: its address
+};
 struct ObjectFacts {
   uint16_t machine = 0;
   // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same
   // to a function that may be reached through a stub.
   uint32_t absolute_64 = 0, absolute_32 = 0, relative_32 = 0, call_32 = 0;
-  std::span<const uint8_t> unwind_numbers;  // by physical register
+  std::span<const RelocationFact> relocations;  // as objects of any compiler use them
+  std::span<const uint8_t> unwind_numbers;      // by physical register
   uint8_t return_number = 0;                // the column of the return address
   char filler = 0;                          // between functions
 };
@@ -260,7 +270,7 @@ struct Target {
   // the opcode is none.
   uint8_t (*length)(const Target&, std::span<const uint8_t> bytes);
   // An address as assembly text: of `bits` in memory, or (0) only computed. `name` stands for what a relative
-  // one is relative to.
+  // one leads to, and for the offset of another one, if it is not empty.
   std::string (*spell_address)(const Target&, const PlainAddress&, unsigned bits, const std::string& name);
   // Whether the system assembler takes this name for something else than a symbol.
   bool (*is_taken_name)(std::string_view name);

@@ -49,12 +49,12 @@ struct ObjectFile {
   std::vector<Symbol> symbols;
 };
 
-// Which section a data item goes to. `image` is the item's.
+// Which section a data item goes to.
 struct DataSection {
   std::string name;
   bool writable = false, zeros = false;  // zeros: it only says how many
 };
-DataSection section_of(const SymbolRow& data, std::span<const uint8_t> image);
+DataSection section_of(const SymbolRow& data);
 
 // What an object file cannot say of a module: a section that the program names for code and for data that is
 // written would be both to the system. Ask before an object, or assembly text, is made. O(symbols + data).

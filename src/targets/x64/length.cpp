@@ -1,4 +1,7 @@
 // How long an instruction is, described or not: prefixes, opcode, what the book says follows it.
+//
+// Intel 64 and IA-32 Architectures Software Developer's Manual, volume 2, chapter 2 and appendix A; AMD64
+// Architecture Programmer's Manual, volume 6 (the maps behind 0x8f) and volume 4 (bit fields).
 #include "x64.h"
 
 namespace porphyry::targets {
@@ -13,11 +16,11 @@ class Ruler {
 
   uint8_t run() {
     prefixes();
-    const OpcodeLength* length = opcode();
-    if (!length || !length->known) return 0;
+    const OpcodeLength length = opcode();
+    if (!length.known) return 0;
     unsigned digit = peek() >> 3 & 7;
-    if (length->regs) fields();
-    literal(length->then, digit);
+    if (length.regs) fields();
+    literal(length.then, digit);
     return at_ <= bytes_.size() && at_ <= 15 ? static_cast<uint8_t>(at_) : 0;
   }
 
@@ -27,24 +30,37 @@ class Ruler {
   void prefixes() {
     for (;; ++at_) switch (peek()) {
         case 0x66: half_ = true; break;
-        case 0x67: case 0xf0: case 0xf2: case 0xf3: case 0x2e: case 0x36: case 0x3e: case 0x26: case 0x64: case 0x65:
-          break;
+        case 0x67: short_address_ = true; break;
+        case 0xf2: repeats_ = true; break;
+        case 0xf0:
+        case 0xf3:
+        case 0x2e:
+        case 0x36:
+        case 0x3e:
+        case 0x26:
+        case 0x64:
+        case 0x65: break;
         default:
           if ((peek() & 0xf0) == 0x40) whole_ = peek() & 8, ++at_;
           return;
       }
   }
 
-  const OpcodeLength* row(size_t map, uint8_t opcode) const {
-    return map < opcode_maps ? &target_.lengths[map * 256 + opcode] : nullptr;
+  OpcodeLength row(size_t map, uint8_t opcode) const {
+    return map < opcode_maps ? target_.lengths[map * 256 + opcode] : OpcodeLength{};
+  }
+  static constexpr OpcodeLength with_fields(Follows then) {
+    return {.known = true, .regs = true, .then = then};
   }
 
-  const OpcodeLength* opcode() {
+  OpcodeLength opcode() {
     uint8_t first = peek();
     ++at_;
     if (first == 0x0f) {
       uint8_t second = peek();
       ++at_;
+      // Bit fields of lanes: two literals of a byte, where the same opcode without prefix has none.
+      if (second == 0x78 && (half_ || repeats_)) return with_fields(Follows::Literal16);
       size_t map = second == 0x38 ? 2 : second == 0x3a ? 3 : 1;
       return map == 1 ? row(1, second) : row(map, bytes_.size() > at_ ? bytes_[at_++] : 0);
     }
@@ -56,7 +72,16 @@ class Ruler {
     }
     if (first == 0x62) {
       size_t map = peek() & 7;
-      return at_ += 4, row(map, peek_back());
+      at_ += 4;
+      return map == 5 || map == 6 ? with_fields(Follows::Nothing) : row(map, peek_back());
+    }
+    // Behind 0x8f stands the fields' byte of a pop, or, with a number of at least 8, one of three maps.
+    if (first == 0x8f && (peek() & 0x1f) >= 8) {
+      size_t map = peek() & 0x1f;
+      at_ += 3;
+      if (map > 10) return {};
+      half_ = false;
+      return with_fields(map == 8 ? Follows::Literal8 : map == 9 ? Follows::Nothing : Follows::Word);
     }
     return row(0, first);
   }
@@ -77,9 +102,10 @@ class Ruler {
       case Follows::Nothing: return;
       case Follows::Literal8: at_ += 1; return;
       case Follows::Literal16: at_ += 2; return;
+      case Follows::Literal24: at_ += 3; return;
       case Follows::Word: at_ += word; return;
       case Follows::Whole: at_ += whole_ ? 8 : word; return;
-      case Follows::Address: at_ += 8; return;
+      case Follows::Address: at_ += short_address_ ? 4 : 8; return;
       case Follows::DigitLiteral8: at_ += digit < 2 ? 1 : 0; return;
       case Follows::DigitWord: at_ += digit < 2 ? word : 0; return;
     }
@@ -88,11 +114,13 @@ class Ruler {
   const Target& target_;
   std::span<const uint8_t> bytes_;
   size_t at_ = 0;
-  bool half_ = false, whole_ = false;
+  bool half_ = false, whole_ = false, short_address_ = false, repeats_ = false;
 };
 
 }  // namespace
 
-uint8_t x64_length(const Target& target, std::span<const uint8_t> bytes) { return Ruler(target, bytes).run(); }
+uint8_t x64_length(const Target& target, std::span<const uint8_t> bytes) {
+  return Ruler(target, bytes).run();
+}
 
 }  // namespace porphyry::targets

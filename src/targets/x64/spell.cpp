@@ -23,7 +23,9 @@ std::string x64_spell_address(const Target& target, const PlainAddress& a, unsig
     inside += plus() + std::string(target.register_name(static_cast<unsigned>(a.index), 64));
     if (a.scale != 1 || a.base < 0) inside += fmt::format("*{}", a.scale);
   }
-  if (a.displacement < 0 && !inside.empty())
+  if (!name.empty())
+    inside += plus() + name;
+  else if (a.displacement < 0 && !inside.empty())
     inside += fmt::format(" - {}", -int64_t(a.displacement));
   else if (a.displacement != 0 || inside.empty())
     inside += plus() + std::to_string(a.displacement);

@@ -32,7 +32,42 @@ bool runs_here() {
 #endif
 }
 
-// System V ABI, AMD64 supplement 1.0: tables 4.9 (relocations) and 3.36 (DWARF register numbers).
+// System V ABI, AMD64 supplement 1.0: tables 4.9 (relocations) and 3.36 (DWARF register numbers). The table
+// is the one of addresses that the linker fills; thread-local data have an offset in their module's block or,
+// within a program, from the thread's own address.
+constexpr machine::RelocationFact relocations[] = {
+    {1, 8, false, ""},
+    {2, 4, true, ""},
+    {3, 4, false, "offset of the table entry of "},
+    {4, 4, true, ""},
+    {9, 4, true, "table entry of "},
+    {10, 4, false, ""},
+    {11, 4, false, ""},
+    {12, 2, false, ""},
+    {13, 2, true, ""},
+    {14, 1, false, ""},
+    {15, 1, true, ""},
+    {17, 8, false, "offset in its thread block of "},
+    {18, 8, false, "thread offset of "},
+    {19, 4, true, "table entries of the thread variable "},
+    {20, 4, true, "table entries of the thread block of "},
+    {21, 4, false, "offset in its thread block of "},
+    {22, 4, true, "table entry of the thread offset of "},
+    {23, 4, false, "thread offset of "},
+    {24, 8, true, ""},
+    {25, 8, false, "offset from the table of "},
+    {26, 4, true, ""},
+    {27, 8, false, "offset of the table entry of "},
+    {28, 8, true, "table entry of "},
+    {29, 8, true, ""},
+    {31, 8, false, "offset from the table of the stub of "},
+    {32, 4, false, "size of "},
+    {33, 8, false, "size of "},
+    {34, 4, true, "table entries of the thread descriptor of "},
+    {35, 0, false, "call of the thread descriptor of "},
+    {41, 4, true, "table entry of "},
+    {42, 4, true, "table entry of "},
+};
 constexpr uint8_t unwind_numbers[] = {0,  2,  1,  3,  7,  6,  4,  5,  8,  9,  10, 11, 12, 13, 14, 15,
                                       17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32};
 constexpr machine::ObjectFacts object_facts{.machine = 62,
@@ -40,6 +75,7 @@ constexpr machine::ObjectFacts object_facts{.machine = 62,
                                             .absolute_32 = 10,
                                             .relative_32 = 2,
                                             .call_32 = 4,
+                                            .relocations = relocations,
                                             .unwind_numbers = unwind_numbers,
                                             .return_number = 16,
                                             .filler = static_cast<char>(0x90)};
