@@ -172,6 +172,12 @@ template <class F>
 Word to_bits(F value) {
   return std::bit_cast<BitsOf<F>>(value);
 }
+// What arithmetic gives: a NaN is quiet, which the host's own functions do not all see to.
+template <class F>
+Word arithmetic_bits(F value) {
+  constexpr Word quiet = Word(1) << (std::numeric_limits<F>::digits - 2);
+  return std::isnan(value) ? to_bits(value) | quiet : to_bits(value);
+}
 
 // IEEE 754-2019 minimum and maximum: NaN wins, and zeros are ordered by sign.
 template <class F>
@@ -186,7 +192,7 @@ Computed float_operation(Op op, std::span<const Word> arguments) {
   constexpr Word sign = Word(1) << (sizeof(F) * 8 - 1);
   Word bits_a = arguments[0], bits_b = arguments.size() > 1 ? arguments[1] : 0;
   F a = to_value<F>(bits_a), b = to_value<F>(bits_b);
-  auto give = [](F v) { return Computed{to_bits<F>(v), false}; };
+  auto give = [](F v) { return Computed{arithmetic_bits<F>(v), false}; };
   auto truth = [](bool v) { return Computed{v ? Word(1) : Word(0), false}; };
   switch (op) {
     case Op::Add: return give(a + b);
@@ -237,9 +243,9 @@ Word float_of(Word bits, unsigned width, bool is_signed) {
 Word converted(Op op, Type from, Type to, Word v) {
   switch (op) {
     case Op::WidenS: return sign_extended(v, from.bits()) & mask_of(to.bits());
-    case Op::Widen: return to_bits(static_cast<double>(to_value<float>(v)));
+    case Op::Widen: return arithmetic_bits(static_cast<double>(to_value<float>(v)));
     case Op::Narrow:
-      if (from.is_float()) return to_bits(static_cast<float>(to_value<double>(v)));
+      if (from.is_float()) return arithmetic_bits(static_cast<float>(to_value<double>(v)));
       return v & mask_of(to.bits());
     case Op::ToFloatS:
     case Op::ToFloatU: {

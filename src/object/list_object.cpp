@@ -66,6 +66,7 @@ class FunctionLister {
 
   FunctionListing run() {
     out_.name = extent_.name;
+    out_.section = section_.name, out_.start = extent_.from;
     if (!extent_.also.empty()) out_.signature = "  " + extent_.also;
     decode();
     cut();

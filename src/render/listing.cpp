@@ -167,6 +167,7 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
                 {"fetches", t.fetches},
                 {"not_described", t.not_described},
                 {"bytes_not_described", t.bytes_not_described}}}};
+    if (!l.section.empty()) f["section"] = l.section, f["start"] = l.start;
     for (const auto& life : l.lives) {
       Json one = {{"value", life.value}, {"stays", Json::array()}, {"reasons", life.reasons}};
       for (const auto& stay : life.stays)

@@ -28,6 +28,8 @@ struct FunctionListing {
     std::string name, type, where;  // a register, or the stack at entry
   };
   std::vector<Place> parameters, results;
+  std::string section;  // of an object file that was read, and where in it the code begins
+  uint64_t start = 0;
   uint64_t frame_bytes = 0;
   std::vector<std::string> saved;  // registers kept for the caller
   std::vector<ListingBlock> blocks;
