@@ -186,7 +186,7 @@ std::vector<std::string> kernel_times(const std::string& folder) {
   auto optimized = clone(**module);
   run_pipeline(*optimized, *level_pipeline("-O1"));
   auto plain = Jit::compile(**module, targets::x64()),
-       better = Jit::compile(*optimized, targets::x64(), {.schedule = true});
+       better = Jit::compile(*optimized, targets::x64(), {.schedule = true, .align_loops = true});
   void* host[3];
   for (int level = 0; level < 3; ++level)
     host[level] = dlopen(fmt::format("{}/twins-O{}.so", folder, level).c_str(), RTLD_NOW);

@@ -128,7 +128,7 @@ double in_one_go(const std::string& text) {
   Result<machine::LoweredModule> lowered = Diagnostics{};  // giving them back does not count
   return seconds_of([&] {
     module = load_text(realm, SourceText("generated", text));
-    lowered = machine::lower(std::move(*module), targets::x64(), {.keep_bodies = false});
+    lowered = machine::lower(std::move(*module), targets::x64(), {.exported = true, .keep_bodies = false});
     if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
   });
 }
@@ -186,7 +186,7 @@ double peak_memory(const std::string& text) {
   std::ofstream("/proc/self/clear_refs") << 5;  // the peak is counted from here
   size_t before = status_bytes("VmRSS:");
   auto instructions = static_cast<double>(instructions_in(*module));
-  auto lowered = machine::lower(std::move(module), targets::x64(), {.keep_bodies = false});
+  auto lowered = machine::lower(std::move(module), targets::x64(), {.exported = true, .keep_bodies = false});
   if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
   return static_cast<double>(status_bytes("VmHWM:") - before) / instructions;
 }

@@ -34,7 +34,7 @@ class Judged {
  public:
   explicit Judged(uint64_t seed) {
     program_ = make_sample(realm_, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 40u});
-    auto made = machine::lower(*program_.module, targets::x64());
+    auto made = machine::lower(*program_.module, targets::x64(), {.exported = true});
     EXPECT_TRUE(made.good()) << render(made.why());
     lowered = std::move(*made);
     object = make_object(lowered, targets::x64());

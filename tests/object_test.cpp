@@ -21,7 +21,7 @@ using testing::run_command;
 using testing::TemporaryFolder;
 
 std::string object_of(const Module& module) {
-  auto lowered = machine::lower(module, targets::x64());
+  auto lowered = machine::lower(module, targets::x64(), {.exported = true});
   EXPECT_TRUE(lowered.good());
   return elf_bytes(make_object(*lowered, targets::x64()));
 }
@@ -190,7 +190,7 @@ TEST(ObjectText, BecomesTheSameForALinker) {
   TemporaryFolder folder;
   Realm realm;
   auto module = testing::must_read(realm, bud);
-  auto lowered = machine::lower(*module, targets::x64());
+  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
   std::string source = folder.write("bud.s", render_assembly(*lowered, targets::x64()));
   auto made = run_command("as " + source + " -o " + folder.file("bud.o") + " 2>&1");
   ASSERT_EQ(made.status, 0) << made.out;
@@ -225,7 +225,7 @@ TEST_F(Objects, ZerosMakeRoomForOtherData) {
   auto module = testing::must_read(realm,
                                    "module m\ndata a align 8 holds zero: 24\nsection \".bss\" data b align 8 "
                                    "holds i64: 5\ndata c align 16 holds zero: 8\n");
-  auto lowered = machine::lower(*module, targets::x64());
+  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
   ASSERT_TRUE(lowered.good());
   ObjectFile object = make_object(*lowered, targets::x64());
   const ObjectFile::Section& s = object.sections[0];

@@ -87,7 +87,7 @@ const machine::Target& target_of(const Options& o) {
 
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
   machine::LowerOptions out;
-  out.schedule = !o.level.empty() && o.level != "0";
+  out.schedule = out.align_loops = !o.level.empty() && o.level != "0";
   if (o.features == "usual") return out;
   uint8_t bits = 0;
   std::vector<std::string> names(target.features.begin(), target.features.end());

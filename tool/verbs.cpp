@@ -180,6 +180,7 @@ static std::string lowered(const Options& o, std::string_view as) {
   machine::LowerOptions options = lower_options(o, target);
   options.explain = as == "listing" || as == "json";
   options.keep_bodies = as != "object";
+  options.exported = true;
   auto loaded = load_optimized(o, "-O0");
   if (!o.function.empty()) function_of(*loaded->module, o.function);
   if (as == "ir") return legalized(*loaded->module, target, options, o);

@@ -18,7 +18,7 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
   Placing p;
   size_t page = page_bytes(), at = first_bytes;
   for (const CompiledFunction& c : lowered.functions) {
-    p.functions.push_back(at = rounded(at, 16));
+    p.functions.push_back(at = rounded(at, c.align));
     at += c.bytes.size();
   }
   StubWriter far(target);

@@ -24,13 +24,15 @@ struct Reference {
   int64_t addend = 0;
 };
 
-// Bytes are written block by block with all jumps short; the jumps are then let out where they have to be,
-// and what stands between them moves as a whole.
+// Bytes are written block by block with all jumps short and nothing before what is to be aligned; the jumps
+// are then relaxed where they have to be, padding takes what is missing, and what stands between moves as a
+// whole.
 class Emitter {
  public:
-  Emitter(const Code& f, const Target& target)
+  Emitter(const Code& f, const Target& target, bool align_loops)
       : f_(f),
         target_(target),
+        align_loops_(align_loops),
         leads_to_(f.blocks.size(), f.memory()),
         starts_(f.memory()),
         jumps_(f.memory()),
@@ -48,7 +50,9 @@ class Emitter {
 
   CompiledFunction run() {
     find_empty_blocks();
+    if (align_loops_) find_inner_loops();
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
+      if (is_loop_start(block_)) pad();
       starts_.push_back({here(), static_cast<uint32_t>(jumps_.size()), false});
       if (block_ == 0) prologue();
       if (is_empty(block_)) continue;
@@ -58,11 +62,14 @@ class Emitter {
       for (const Jump& j : held_) jump(j);
       held_.clear();
     }
-    let_out();
+    find_jumps_back();
+    relax();
     move_apart();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      out_.blocks.push_back(
-          {f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target});
+      out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target,
+                             starts_[b].align});
+    if (out_.align == code_line)
+      std::erase_if(out_.lines, [](const EmittedLine& l) { return l.role == Role::Padding && l.size == 0; });
     return std::move(out_);
   }
 
@@ -70,16 +77,19 @@ class Emitter {
   struct Start {  // of a block
     uint32_t offset, next_jump;
     bool is_target;
+    uint8_t align = 1;
   };
-  struct Jump {
+  struct Jump {  // or padding: all that grows
     FormIndex form;
     Role role;
     Instruction origin;
     uint32_t row;       // of the code
-    uint32_t block;     // where to
+    uint32_t block;     // where to; padding: which begins behind it
     uint32_t line = 0;  // which it became
     uint8_t short_size = 0;
     uint32_t growth = 0;  // bytes that it and those before it have grown
+    uint32_t back = 0;    // padding: the last jump back to the block, or 0
+    bool is_padding() const { return role == Role::Padding; }
   };
 
   uint32_t here() const { return static_cast<uint32_t>(out_.bytes.size()); }
@@ -112,6 +122,51 @@ class Emitter {
     }
   }
   bool is_empty(uint32_t b) const { return leads_to_[b] != b; }
+
+  // Loops that hold no other; the first block of one in the order of the code is where it begins.
+  void find_inner_loops() {
+    inner_.assign(f_.loops.size(), 1);
+    for (const CodeLoop& l : f_.loops)
+      if (l.outer != no_loop) inner_[l.outer] = 0;
+  }
+  bool is_loop_start(uint32_t b) {
+    uint32_t loop = f_.blocks[b].loop;
+    if (!align_loops_ || loop == no_loop || !inner_[loop] || is_empty(b)) return false;
+    inner_[loop] = 0;  // not again
+    return true;
+  }
+  void pad() {
+    out_.align = code_line;
+    jumps_.push_back(
+        {0, Role::Padding, {}, EmittedLine::no_row, block_, static_cast<uint32_t>(out_.lines.size())});
+    for (uint32_t k = 0; k < padding_lines; ++k)
+      out_.lines.push_back({.offset = here(), .role = Role::Padding});
+  }
+  void find_jumps_back() {
+    if (out_.align != code_line) return;
+    std::vector<uint32_t> padding(f_.blocks.size());  // by block: which padding stands before it, plus one
+    for (uint32_t k = 0; k < jumps_.size(); ++k)
+      if (jumps_[k].is_padding())
+        padding[jumps_[k].block] = k + 1;
+      else if (uint32_t p = padding[jumps_[k].block])
+        jumps_[p - 1].back = k;
+  }
+  // What brings the end of padding `k`, which begins at `at`, to a multiple of 16 from which the jump back
+  // does not cross a line of the processor's.
+  uint32_t padding_at(size_t k, uint32_t at) {
+    uint32_t near = (at + least_align - 1) / least_align * least_align, start = near;
+    if (const Jump& back = jumps_[jumps_[k].back]; jumps_[k].back) {
+      const EmittedLine &test = out_.lines[back.line - 1], &jump = out_.lines[back.line];
+      uint32_t inside = growth_before(jumps_[k].back) - jumps_[k].growth - out_.lines[jumps_[k].line].offset;
+      uint32_t from = test.offset + inside, to = jump.offset + inside + jump.size;  // from the loop's start
+      auto crosses = [&](uint32_t s) { return (s + from) / code_line != (s + to) / code_line; };
+      if (crosses(near) && !crosses(near + least_align)) start = near + least_align;
+    }
+    bool on_line = start % code_line == 0;
+    starts_[jumps_[k].block].align =
+        static_cast<uint8_t>(start == near ? least_align : on_line ? code_line : 1);
+    return start - at;
+  }
   uint32_t next_block() const {
     uint32_t b = block_ + 1;
     while (b < f_.blocks.size() && is_empty(b)) ++b;
@@ -313,11 +368,12 @@ class Emitter {
   }
 
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
-  void let_out() {
+  void relax() {
     for (bool grown = true; grown;) {
       grown = false;
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
+        if (j.is_padding()) continue;
         const Form& form = target_.form(j.form);
         int64_t d = distance(k);
         if (form.operands[0].literal_bits >= 32 || (d >= -128 && d < 128)) continue;
@@ -326,7 +382,13 @@ class Emitter {
         grown = true;
       }
       uint32_t sum = 0;
-      for (Jump& j : jumps_) j.growth = sum += out_.lines[j.line].size - j.short_size;
+      for (size_t k = 0; k < jumps_.size(); ++k) {
+        Jump& j = jumps_[k];
+        const EmittedLine& l = out_.lines[j.line];
+        sum += j.is_padding() ? padding_at(k, l.offset + sum) : l.size - uint32_t(j.short_size);
+        grown |= j.is_padding() && j.growth != sum;
+        j.growth = sum;
+      }
     }
   }
 
@@ -341,12 +403,17 @@ class Emitter {
       if (j.growth) {
         std::copy_backward(out_.bytes.begin() + from, out_.bytes.begin() + end,
                            out_.bytes.begin() + end + j.growth);
-        while (line > j.line + 1) out_.lines[--line].offset += j.growth;
+        while (line > j.line + lines_of(j)) out_.lines[--line].offset += j.growth;
         for (; fixup > 0 && out_.fixups[fixup - 1].offset >= from; --fixup)
           out_.fixups[fixup - 1].offset += j.growth;
       }
       line = j.line;
       EmittedLine& l = out_.lines[line];
+      if (j.is_padding()) {
+        end = l.offset;
+        write_padding(k);
+        continue;
+      }
       Encoded e = target_.encode(target_, {j.form, {{OperandKind::Label, 0, distance(k), {}}}});
       end = l.offset;
       l.offset += growth_before(static_cast<uint32_t>(k));
@@ -356,8 +423,24 @@ class Emitter {
     for (Start& s : starts_) s.offset += growth_before(s.next_jump);
   }
 
+  static uint32_t lines_of(const Jump& j) { return j.is_padding() ? padding_lines : 1; }
+  void write_padding(size_t k) {
+    EmittedLine* lines = &out_.lines[jumps_[k].line];
+    uint32_t before = growth_before(static_cast<uint32_t>(k)), at = lines[0].offset + before,
+             size = jumps_[k].growth - before;
+    for (uint32_t line = 0; line < padding_lines; ++line, at += lines[line - 1].size) {
+      lines[line].offset = at;
+      lines[line].size = size ? target_.pad(std::span(out_.bytes).subspan(at, size)) : uint8_t(0);
+      size -= lines[line].size;
+    }
+  }
+
+  static constexpr uint32_t padding_lines = 4;  // instructions of eight bytes at least
+
   const Code& f_;
   const Target& target_;
+  bool align_loops_;
+  std::vector<uint8_t> inner_;  // by loop: it holds no other, and has not begun yet
   CompiledFunction out_;
   std::pmr::vector<uint32_t> leads_to_;  // by block: itself, or where an empty one jumps to
   std::pmr::vector<Start> starts_;       // by block
@@ -381,7 +464,9 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
 
 }  // namespace
 
-CompiledFunction emit(const Code& f, const Target& target) { return Emitter(f, target).run(); }
+CompiledFunction emit(const Code& f, const Target& target, bool align_loops) {
+  return Emitter(f, target, align_loops).run();
+}
 
 PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line) {
   PlainInstruction out;
@@ -408,7 +493,8 @@ std::string spell(const Target& target, const PlainInstruction& i, const std::st
   for (size_t k = 0; k < form.operands.size(); ++k) {
     OperandKind kind = form.operands[k].kind;
     bool address = kind == OperandKind::Memory || kind == OperandKind::Address;
-    if (kind == OperandKind::Label || kind == OperandKind::Symbol || (address && i.operands[k].address.relative))
+    if (kind == OperandKind::Label || kind == OperandKind::Symbol ||
+        (address && i.operands[k].address.relative))
       names[k] = name;
   }
   return spell(target, i, names);

@@ -50,7 +50,7 @@ class OnItsWay {
     if (!problems_.empty()) return problems_;
     if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
       return too_large;
-    CompiledFunction out = emit(allocation_->code, target);
+    CompiledFunction out = emit(allocation_->code, target, options.align_loops);
     out.symbol = symbol_;
     if (!positions_.empty())
       for (EmittedLine& l : out.lines)
@@ -95,10 +95,11 @@ class BodyLowering {
         options_(options),
         coverage_(target, features()),
         rules_(target, features()),
-        legalizer_(*out_.legal, target, coverage_) {}
+        legalizer_(*out_.legal, target, coverage_, {}, options.exported) {}
 
   Result<LoweredModule> run() {
     Module& legal = *out_.legal;
+    out_.exported = options_.exported;
     for (size_t k = 0, given = from_.symbol_count(); k < legal.symbol_count(); ++k) {  // helpers come behind
       Symbol s(k);
       if (!legal.is_function(s)) continue;
@@ -112,6 +113,9 @@ class BodyLowering {
     }
     lower_batch();
     out_.meant = legalizer_.finish();
+    const auto& words = legalizer_.address_words();
+    for (size_t k = 0; k < words.size(); ++k)
+      if (words[k].exists()) out_.address_words.push_back({words[k], Symbol(k)});
     if (!problems_.empty()) return std::move(problems_);
     return std::move(out_);
   }

@@ -1,7 +1,9 @@
 // Source lines for debuggers: DWARF 5.
+#include <algorithm>
 #include <map>
 
 #include "parts.h"
+#include "porphyry/object/debug_steps.h"
 #include "sink.h"
 
 namespace porphyry::object {
@@ -126,40 +128,27 @@ class LineWriter {
     s.patch32(0, s.size() - 4);
   }
 
-  // The rows of one function. Instructions without a position belong to the one before; what stands before
-  // the first position belongs to it.
   void sequence(uint32_t at, const PlacedFunction& f) {
     Sink s = sink(at);
     Row row;
-    bool begun = false, past_prologue = false;
-    for (const EmittedLine& l : f.code->lines) {
-      Position p = l.position;
-      if (!p.exists() && (begun || !first_position(f, p))) continue;
-      const PositionRow& position = module_.position(p);
-      Row next{begun ? l.offset : 0, file(position), position.line, position.column};
-      bool in_prologue = !past_prologue && l.role != Role::Frame && begun;
-      if (begun && next.same_place(row) && !in_prologue) continue;
-      if (!begun) start(at, f);
-      if (l.role != Role::Frame && !past_prologue) past_prologue = true, s.u8(line::set_prologue_end);
+    std::vector<LineStep> steps = line_steps(*f.code, module_);
+    if (steps.empty()) return;
+    start(at, f);
+    for (const LineStep& l : steps) {
+      Row next{l.offset, file(l.source), l.line, l.column};
+      if (l.ends_prologue) s.u8(line::set_prologue_end);
       step(s, row, next);
-      row = next, begun = true;
+      row = next;
     }
-    if (!begun) return;
     s.u8(line::advance_pc), s.uleb(f.code->bytes.size() - row.offset);
     s.u8(0), s.uleb(1), s.u8(line::end_sequence);
-  }
-  static bool first_position(const PlacedFunction& f, Position& p) {
-    for (const EmittedLine& l : f.code->lines)
-      if (l.position.exists()) return p = l.position, true;
-    return false;
   }
 
   struct Row {
     uint64_t offset = 0, file = 1, line = 1, column = 0;
-    bool same_place(const Row& o) const { return file == o.file && line == o.line && column == o.column; }
   };
-  uint64_t file(const PositionRow& p) const {
-    auto at = numbers_.find(p.source);
+  uint64_t file(uint32_t source) const {
+    auto at = numbers_.find(source);
     return at == numbers_.end() ? 0 : at->second;
   }
 
@@ -239,16 +228,30 @@ class LineWriter {
     offset(at, ranges, 12);
     offset(at, lines, 0);
     for (const PlacedFunction& f : functions_) {
-      Position p;
-      bool placed = first_position(f, p);
+      auto [source, first] = own_line(f);
       s.uleb(module_[f.code->symbol].is_local ? 3 : 2), s.text(f.code->name);
       address(at, f.section_symbol, f.offset);
       s.u64(f.code->bytes.size());
-      s.uleb(placed ? file(module_.position(p)) : 0), s.uleb(placed ? module_.position(p).line : 0);
+      s.uleb(first ? file(source) : 0), s.uleb(first);
       s.uleb(1), s.u8(call_frame_cfa);
     }
     s.uleb(0);
     s.patch32(0, s.size() - 4);
+  }
+
+  // Where a function stands in its source: the program says it of instructions only, so the least line of
+  // those that are its own, or of the calls that others were inlined for. Zeros where nothing is known.
+  std::pair<uint32_t, uint32_t> own_line(const PlacedFunction& f) const {
+    uint32_t source = 0, least = 0;
+    for (const EmittedLine& l : f.code->lines) {
+      Position p = l.position;
+      while (p.exists() && module_.position(p).inlined_at.exists()) p = module_.position(p).inlined_at;
+      if (!p.exists()) continue;
+      const PositionRow& row = module_.position(p);
+      if (least && (row.source != source || row.line >= least)) continue;
+      source = row.source, least = row.line;
+    }
+    return {source, least};
   }
 
   ObjectFile& out_;
@@ -267,3 +270,28 @@ void add_lines(ObjectFile& out, const Module& module, const Target& target,
 }
 
 }  // namespace porphyry::object
+
+namespace porphyry {
+
+std::vector<LineStep> line_steps(const machine::CompiledFunction& f, const Module& module) {
+  std::vector<LineStep> out;
+  auto first = std::find_if(f.lines.begin(), f.lines.end(),
+                            [](const machine::EmittedLine& l) { return l.position.exists(); });
+  if (first == f.lines.end()) return out;
+  bool past_prologue = false;
+  for (const machine::EmittedLine& l : f.lines) {
+    bool begins = out.empty();
+    Position p = begins ? first->position : l.position;
+    if (!p.exists()) continue;
+    const PositionRow& row = module.position(p);
+    bool frame = l.role == machine::Role::Frame, ends = !frame && !past_prologue;
+    bool same = !begins && out.back().source == row.source && out.back().line == row.line &&
+                out.back().column == row.column;
+    if (same && !ends) continue;
+    past_prologue |= !frame;
+    out.push_back({begins ? 0 : l.offset, row.source, row.line, row.column, ends});
+  }
+  return out;
+}
+
+}  // namespace porphyry

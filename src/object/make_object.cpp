@@ -23,18 +23,20 @@ class Maker {
         module_(*lowered.legal),
         target_(target),
         places_(module_.symbol_count()),
-        symbols_(module_.symbol_count(), ObjectFile::undefined) {}
+        symbols_(module_.symbol_count(), ObjectFile::undefined),
+        ways_(lowered) {}
 
   ObjectFile run(const ObjectOptions& options) {
     out_.machine = target_.object.machine;
     for (const CompiledFunction& f : lowered_.functions) place(f);
     pools();
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (module_[Symbol(k)].kind == SymbolKind::Data) place_data(Symbol(k));
-    for (size_t k = 0; k < module_.symbol_count(); ++k) name(Symbol(k));
+      if (ways_.is_data(Symbol(k))) place_data(Symbol(k));
+    for (size_t k = 0; k < module_.symbol_count(); ++k)
+      if (!ways_.behind(Symbol(k)).exists()) name(Symbol(k));
     for (const CompiledFunction& f : lowered_.functions) fix(f);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (module_[Symbol(k)].kind == SymbolKind::Data) fix_data(Symbol(k));
+      if (ways_.is_data(Symbol(k))) fix_data(Symbol(k));
     std::vector<PlacedFunction> functions;
     for (const CompiledFunction& f : lowered_.functions) {
       const Place& p = places_[f.symbol.index];
@@ -73,18 +75,21 @@ class Maker {
   }
 
   // Where something of this size and alignment begins in a section.
-  uint64_t open(uint32_t section, uint64_t align, char filler = 0) {
+  uint64_t open(uint32_t section, uint64_t align) {
     ObjectFile::Section& s = out_.sections[section];
     s.align = std::max(s.align, align);
     if (s.zeros) return s.size = (s.size + align - 1) / align * align;
-    object::Sink(s.bytes).align(align, filler);
+    size_t from = s.bytes.size();
+    object::Sink(s.bytes).align(align);
+    std::span<uint8_t> between(reinterpret_cast<uint8_t*>(s.bytes.data()) + from, s.bytes.size() - from);
+    if (s.is_code && !between.empty()) target_.pad(between);
     return s.bytes.size();
   }
 
   void place(const CompiledFunction& f) {
     const std::string& wanted = module_[f.symbol].section;
     uint32_t s = section(wanted.empty() ? ".text" : wanted, {.is_code = true});
-    uint64_t at = open(s, 16, target_.object.filler);
+    uint64_t at = open(s, f.align);
     out_.sections[s].bytes.append(reinterpret_cast<const char*>(f.bytes.data()), f.bytes.size());
     places_[f.symbol.index] = {s, at, f.bytes.size()};
   }
@@ -131,10 +136,6 @@ class Maker {
                             row.is_weak, callable, false});
   }
 
-  bool inside(Symbol s) const {
-    return places_[s.index].section != ObjectFile::undefined && !module_[s].is_weak;
-  }
-
   void fix(const CompiledFunction& f) {
     const Place& home = places_[f.symbol.index];
     size_t which = static_cast<size_t>(&f - lowered_.functions.data());
@@ -143,13 +144,18 @@ class Maker {
       if (fix.to == Fixup::To::Pool) {
         r.symbol = section_symbol(constants_);
         r.addend += static_cast<int64_t>(pools_[which][fix.index]);
-      } else if (inside(Symbol(fix.index))) {
+      } else if (Symbol to(fix.index); ways_.is_direct(to)) {
         const Place& p = places_[fix.index];
+        if (p.section == home.section) {  // nothing is left to the linker
+          object::Sink(out_.sections[p.section].bytes)
+              .patch32(r.offset, p.offset - r.offset + static_cast<uint64_t>(fix.addend));
+          continue;
+        }
         r.symbol = section_symbol(p.section);
         r.addend += static_cast<int64_t>(p.offset);
       } else {
-        r.symbol = symbols_[fix.index];
-        r.type = target_.object.call_32;
+        r.symbol = symbols_[(ways_.behind(to).exists() ? ways_.behind(to) : to).index];
+        r.type = ways_.relocation(to, target_, std::span(f.bytes).first(fix.offset));
       }
       out_.sections[home.section].relocations.push_back(r);
     }
@@ -170,6 +176,7 @@ class Maker {
   std::map<uint32_t, uint32_t> section_symbols_;
   std::vector<Place> places_;      // by symbol of the module
   std::vector<uint32_t> symbols_;  // by symbol of the module: row of the object's
+  NameWays ways_;
   std::vector<std::vector<uint64_t>> pools_;
   uint32_t constants_ = 0;
 };
@@ -177,8 +184,32 @@ class Maker {
 }  // namespace
 }  // namespace object
 
+NameWays::NameWays(const machine::LoweredModule& lowered)
+    : module_(lowered.legal.get()), exported_(lowered.exported), behind_(module_->symbol_count()) {
+  for (auto [word, of] : lowered.address_words) behind_[word.index] = of;
+}
+
+bool NameWays::is_direct(Symbol s) const {
+  const SymbolRow& row = (*module_)[s];
+  bool here = row.kind == SymbolKind::Function || row.kind == SymbolKind::Data;
+  return here && !behind(s).exists() && (row.is_local || (!exported_ && !row.is_weak));
+}
+
+uint32_t NameWays::relocation(Symbol s, const machine::Target& target,
+                              std::span<const uint8_t> code_before) const {
+  if (behind(s).exists()) return target.object.table_32(code_before);
+  return is_direct(s) ? target.object.relative_32 : target.object.call_32;
+}
+
 Diagnostics object_problems(const Module& module) {
   Diagnostics out;
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    std::string_view name = module.symbol_name(Symbol(k));
+    if (name.find('\0') == name.npos) continue;
+    out.push_back(complaint("the name '" + std::string(name.substr(0, name.find('\0'))) +
+                                "\\0…' holds a zero, with which names in object files end",
+                            "another name"));
+  }
   std::map<std::string, Symbol> code;
   for (size_t k = 0; k < module.symbol_count(); ++k)
     if (const SymbolRow& row = module[Symbol(k)]; row.kind == SymbolKind::Function)

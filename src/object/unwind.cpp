@@ -1,6 +1,7 @@
 // Call frames. One common entry says how a function begins; each function's own entry says, from instruction
 // to instruction, how far the caller's frame is and where kept registers lie.
 #include "parts.h"
+#include "porphyry/object/debug_steps.h"
 #include "sink.h"
 
 namespace porphyry::object {
@@ -17,12 +18,11 @@ enum : uint8_t { remember_state = 10, restore_state = 11, def_cfa = 12, def_cfa_
 constexpr int64_t data_align = -8;
 constexpr uint8_t relative_to_here = 0x1b;  // pointers: four bytes, signed, from their own place
 
-class FrameProgram {
+class FrameWalk {
  public:
-  FrameProgram(const CompiledFunction& f, const Target& target, Sink sink)
-      : f_(f), target_(target), sink_(sink) {}
+  FrameWalk(const CompiledFunction& f, const Target& target) : f_(f), target_(target) {}
 
-  void run() {
+  std::vector<FrameStep> run() {
     bool leaving = false;
     uint64_t body = distance_;
     for (size_t k = 0; k < f_.lines.size(); ++k) {
@@ -32,8 +32,7 @@ class FrameProgram {
         // The jump or return that ends the way out; what stands behind has the body's frame.
         leaving = false;
         if (k + 1 < f_.lines.size()) {
-          advance(l.offset + l.size);
-          sink_.u8(restore_state);
+          out_.push_back({FrameStep::Kind::Recall, l.offset + l.size});
           distance_ = body;
         }
         continue;
@@ -47,11 +46,11 @@ class FrameProgram {
       if (shrinks && !leaving) {
         leaving = true;
         body = distance_;
-        advance(l.offset);
-        sink_.u8(remember_state);
+        out_.push_back({FrameStep::Kind::Remember, l.offset});
       }
-      step(l, i);
+      step(l.offset + l.size, i);
     }
+    return std::move(out_);
   }
 
  private:
@@ -59,7 +58,7 @@ class FrameProgram {
     return target_.form(i.form).first_in_group == target_.form(form).first_in_group;
   }
 
-  void step(const EmittedLine& l, const PlainInstruction& i) {
+  void step(uint32_t behind, const PlainInstruction& i) {
     const Upkeep& u = target_.upkeep;
     unsigned number = target_.object.unwind_numbers[i.operands[0].physical];
     bool pushes = is(i, u.push), pops = is(i, u.pop);
@@ -67,40 +66,49 @@ class FrameProgram {
       distance_ += pushes ? 8 : -8;
     else
       distance_ += static_cast<uint64_t>(is(i, u.grow) ? i.operands[1].literal : -i.operands[1].literal);
-    advance(l.offset + l.size);
-    sink_.u8(def_cfa_offset);
-    sink_.uleb(distance_);
-    if (pushes) {
-      sink_.u8(offset | number);
-      sink_.uleb(distance_ / 8);
-    } else if (pops) {
-      sink_.u8(restore | number);
-    }
-  }
-
-  void advance(uint64_t to) {
-    uint64_t by = to - at_;
-    at_ = to;
-    if (by == 0) return;
-    if (by < 0x40) return sink_.u8(advance_loc | by);
-    if (by < 0x100) return sink_.u8(advance_loc1), sink_.u8(by);
-    if (by < 0x10000) return sink_.u8(advance_loc2), sink_.u16(by);
-    sink_.u8(advance_loc4), sink_.u32(by);
+    out_.push_back({FrameStep::Kind::Distance, behind, distance_});
+    if (pushes) out_.push_back({FrameStep::Kind::Saved, behind, distance_, number});
+    if (pops) out_.push_back({FrameStep::Kind::Restored, behind, 0, number});
   }
 
   const CompiledFunction& f_;
   const Target& target_;
-  Sink sink_;
-  uint64_t at_ = 0, distance_ = 8;  // from the stack pointer to the caller's frame
+  std::vector<FrameStep> out_;
+  uint64_t distance_ = 8;  // from the stack pointer to the caller's frame
 };
+
+void write_steps(const std::vector<FrameStep>& steps, Sink sink) {
+  uint32_t at = 0;
+  for (const FrameStep& step : steps) {
+    uint32_t by = step.offset - at;
+    at = step.offset;
+    if (by >= 0x10000)
+      sink.u8(advance_loc4), sink.u32(by);
+    else if (by >= 0x100)
+      sink.u8(advance_loc2), sink.u16(by);
+    else if (by >= 0x40)
+      sink.u8(advance_loc1), sink.u8(by);
+    else if (by > 0)
+      sink.u8(advance_loc | by);
+    switch (step.kind) {
+      case FrameStep::Kind::Distance: sink.u8(def_cfa_offset), sink.uleb(step.distance); break;
+      case FrameStep::Kind::Saved:
+        sink.u8(offset | step.number), sink.uleb(step.distance / static_cast<uint64_t>(-data_align));
+        break;
+      case FrameStep::Kind::Restored: sink.u8(restore | step.number); break;
+      case FrameStep::Kind::Remember: sink.u8(remember_state); break;
+      case FrameStep::Kind::Recall: sink.u8(restore_state); break;
+    }
+  }
+}
 
 // Writes the length of what stands behind it once that is known.
 template <class Body>
-void entry(Sink& sink, Body body) {
+void entry(Sink& sink, size_t align, Body body) {
   size_t length_at = sink.size();
   sink.u32(0);
   body();
-  sink.align(8);
+  sink.align(align);
   sink.patch32(length_at, sink.size() - length_at - 4);
 }
 
@@ -110,7 +118,7 @@ void add_call_frames(ObjectFile& out, const Target& target, const std::vector<Pl
   ObjectFile::Section s{.name = ".eh_frame", .align = 8};
   Sink sink(s.bytes);
   const ObjectFacts& facts = target.object;
-  entry(sink, [&] {
+  entry(sink, 4, [&] {
     sink.u32(0);  // a common entry
     sink.u8(1);   // version
     sink.text("zR");
@@ -123,16 +131,24 @@ void add_call_frames(ObjectFile& out, const Target& target, const std::vector<Pl
     sink.u8(offset | facts.return_number), sink.uleb(1);
   });
   for (const PlacedFunction& f : functions)
-    entry(sink, [&] {
+    entry(sink, &f == &functions.back() ? 8 : 4, [&] {
       sink.u32(sink.size());  // back to the common entry, which stands first
       s.relocations.push_back(
           {sink.size(), facts.relative_32, f.section_symbol, static_cast<int64_t>(f.offset)});
       sink.u32(0);
       sink.u32(f.code->bytes.size());
       sink.uleb(0);
-      FrameProgram(*f.code, target, sink).run();
+      write_steps(frame_steps(*f.code, target), sink);
     });
   out.sections.push_back(std::move(s));
 }
 
 }  // namespace porphyry::object
+
+namespace porphyry {
+
+std::vector<FrameStep> frame_steps(const machine::CompiledFunction& f, const machine::Target& target) {
+  return object::FrameWalk(f, target).run();
+}
+
+}  // namespace porphyry

@@ -1,6 +1,11 @@
-// Assembly text for the system assembler: one section for code, one for constants, data in its own.
+// Assembly text for the system assembler: what an object file holds, section by section. Code is written as
+// instructions, call frames and lines as directives; what else debuggers read is taken from the object, whose
+// bytes and places for the linker it keeps.
 #include <fmt/format.h>
 
+#include <map>
+
+#include "porphyry/object/debug_steps.h"
 #include "porphyry/object/object.h"
 #include "porphyry/render/listing.h"
 
@@ -9,94 +14,170 @@ namespace {
 
 using namespace machine;
 
+std::string quoted(std::string_view name) {
+  std::string out = "\"";
+  for (char c : name) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + "\"";
+}
+
 class AssemblyWriter {
  public:
   AssemblyWriter(const LoweredModule& lowered, const Target& target)
-      : lowered_(lowered), module_(*lowered.legal), target_(target) {}
+      : lowered_(lowered),
+        module_(*lowered.legal),
+        target_(target),
+        ways_(lowered),
+        has_lines_(module_.position_count() > 0) {}
 
   std::string run() {
     out_ = "    .intel_syntax noprefix\n";
-    aliases();
+    if (has_lines_) sources();
     out_ += "    .text\n";
     for (size_t k = 0; k < lowered_.functions.size(); ++k) function(k);
     for (size_t k = 0; k < lowered_.functions.size(); ++k) pool(k);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (module_[Symbol(k)].kind == SymbolKind::Data) data(Symbol(k));
+      if (ways_.is_data(Symbol(k))) data(Symbol(k));
+    if (has_lines_) debug_sections();
     out_ += "    .section .note.GNU-stack,\"\",@progbits\n";
     return std::move(out_);
   }
 
  private:
-  // How the text names a symbol. A name that the assembler would take for something else has another one,
-  // tied to it where no name but a symbol's can stand.
   std::string symbol_text(Symbol s) const {
     std::string_view name = module_.symbol_name(s);
-    bool plain = !name.empty() && !(name[0] >= '0' && name[0] <= '9') && !target_.is_taken_name(name);
+    bool plain = !name.empty() && !(name[0] >= '0' && name[0] <= '9');
     for (char c : name) plain &= std::isalnum(static_cast<unsigned char>(c)) || c == '_';
-    return plain ? std::string(name) : fmt::format(".Lsymbol_{}", s.index);
+    return plain && !is_taken(s) ? std::string(name) : quoted(name);
   }
-  bool has_alias(Symbol s) const { return symbol_text(s) != module_.symbol_name(s); }
+  // In this syntax the assembler takes the name for something else, quoted or not; in the other one it does
+  // not.
+  bool is_taken(Symbol s) const { return target_.is_taken_name(module_.symbol_name(s)); }
+  void naming(Symbol s, const std::string& lines) {
+    out_ += is_taken(s) ? "    .att_syntax prefix\n" + lines + "    .intel_syntax noprefix\n" : lines;
+  }
 
-  void aliases() {
-    std::string list;
-    for (size_t k = 0; k < module_.symbol_count(); ++k) {
-      Symbol s(k);
-      if (!has_alias(s)) continue;
-      SymbolKind kind = module_[s].kind;
-      bool defined = kind == SymbolKind::Function || kind == SymbolKind::Data;
-      std::string name = fmt::format("\"{}\"", module_.symbol_name(s));
-      if (!defined)
-        list += fmt::format("    .set {}, {}\n", symbol_text(s), name);
-      else if (!module_[s].is_local)
-        list += fmt::format("    .{2} {0}\n    .set {0}, {1}\n", name, symbol_text(s),
-                            module_[s].is_weak ? "weak" : "globl");
+  void sources() {
+    auto file = [&](size_t number, std::string_view name) {
+      out_ += fmt::format("    .file {} {}{}\n", number, number ? "" : "\".\" ", quoted(name));
+    };
+    file(0, module_.sources.empty() ? module_.text(module_.name()) : module_.sources[0].name);
+    for (size_t k = 0; k < module_.sources.size(); ++k) {
+      file(k + 1, module_.sources[k].name);
+      numbers_[module_.sources[k].number] = k + 1;
     }
-    if (!list.empty()) out_ += "    .att_syntax prefix\n" + list + "    .intel_syntax noprefix\n";
   }
 
   std::string block_label(size_t f, uint32_t b) const { return fmt::format(".Lblock_{}_{}", f, b); }
   std::string pool_label(size_t f, uint32_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
 
-  void header(const std::string& name, Symbol s) {
-    if (!module_[s].is_local && !has_alias(s))
-      out_ += fmt::format("    .{} {}\n", module_[s].is_weak ? "weak" : "globl", name);
+  void header(Symbol s, const char* nature) {
+    std::string name = symbol_text(s), lines;
+    if (!module_[s].is_local)
+      lines = fmt::format("    .{} {}\n", module_[s].is_weak ? "weak" : "globl", name);
+    naming(s, lines + fmt::format("    .type {}, @{}\n{}:\n", name, nature, name));
+  }
+  void size(Symbol s, const std::string& bytes) {
+    naming(s, fmt::format("    .size {}, {}\n", symbol_text(s), bytes));
   }
 
   void function(size_t index) {
     const CompiledFunction& c = lowered_.functions[index];
-    std::string name = symbol_text(c.symbol);
     const std::string& wanted = module_[c.symbol].section;
-    out_ +=
-        wanted.empty() ? "\n    .text\n" : fmt::format("\n    .section \"{}\", \"ax\", @progbits\n", wanted);
-    out_ += "    .p2align 4\n";
-    header(name, c.symbol);
-    out_ += fmt::format("    .type {}, @function\n{}:\n", name, name);
-    size_t k = 0;
+    out_ += wanted.empty() ? "\n    .text\n"
+                           : fmt::format("\n    .section {}, \"ax\", @progbits\n", quoted(wanted));
+    out_ += fmt::format("    .balign {}\n", c.align);
+    header(c.symbol, "function");
+    if (has_lines_) out_ += fmt::format(".Lbegin_{}:\n", c.symbol.index);
+    out_ += "    .cfi_startproc\n";
+    auto frames = frame_steps(c, target_);
+    auto lines = line_steps(c, module_);
+    size_t next_frame = 0, next_line = 0, k = 0;
+    auto steps_at = [&](uint32_t offset) {
+      for (; next_frame < frames.size() && frames[next_frame].offset <= offset; ++next_frame)
+        frame_step(frames[next_frame]);
+      for (; next_line < lines.size() && lines[next_line].offset <= offset; ++next_line)
+        line_step(lines[next_line]);
+    };
     for (uint32_t b = 0; b < c.blocks.size(); ++b) {
+      if (unsigned a = c.blocks[b].align; a > 1) out_ += fmt::format("    .balign {}\n", a);
       out_ += block_label(index, b) + ":\n";
-      for (uint32_t end = c.end_of_block(b); k < c.lines.size() && c.lines[k].offset < end; ++k)
+      for (uint32_t end = c.end_of_block(b); k < c.lines.size() && c.lines[k].offset < end; ++k) {
+        steps_at(c.lines[k].offset);
+        if (c.lines[k].role == Role::Padding) {
+          if (b + 1 < c.blocks.size() && c.blocks[b + 1].align == 1)
+            bytes(std::span(c.bytes).subspan(c.lines[k].offset, c.lines[k].size));
+          continue;
+        }
         line(index, c.lines[k]);
+      }
     }
-    out_ += fmt::format("    .size {}, . - {}\n", name, name);
+    steps_at(static_cast<uint32_t>(c.bytes.size()));
+    out_ += "    .cfi_endproc\n";
+    size(c.symbol, fmt::format(". - {}", symbol_text(c.symbol)));
+  }
+
+  void frame_step(const FrameStep& step) {
+    switch (step.kind) {
+      case FrameStep::Kind::Distance:
+        out_ += fmt::format("    .cfi_def_cfa_offset {}\n", step.distance);
+        break;
+      case FrameStep::Kind::Saved:
+        out_ += fmt::format("    .cfi_offset {}, -{}\n", step.number, step.distance);
+        break;
+      case FrameStep::Kind::Restored: out_ += fmt::format("    .cfi_restore {}\n", step.number); break;
+      case FrameStep::Kind::Remember: out_ += "    .cfi_remember_state\n"; break;
+      case FrameStep::Kind::Recall: out_ += "    .cfi_restore_state\n"; break;
+    }
+  }
+  void line_step(const LineStep& step) {
+    auto file = numbers_.find(step.source);
+    out_ += fmt::format("    .loc {} {} {}{}\n", file == numbers_.end() ? 0 : file->second, step.line,
+                        step.column, step.ends_prologue ? " prologue_end" : "");
   }
 
   void line(size_t index, const EmittedLine& l) {
+    const CompiledFunction& c = lowered_.functions[index];
     std::string name;
-    const PlainInstruction i = instruction_at(target_, lowered_.functions[index], l);
-    bool goes = i.form == target_.upkeep.call || target_.form(i.form).is_jump;
     switch (l.to) {
       case EmittedLine::To::Block: name = block_label(index, l.index); break;
       case EmittedLine::To::Pool: name = pool_label(index, l.index); break;
-      case EmittedLine::To::Symbol:
-        name = symbol_text(Symbol(l.index));
-        if (goes && (!module_.is_function(Symbol(l.index)) || module_[Symbol(l.index)].is_weak))
+      case EmittedLine::To::Symbol: {
+        Symbol s(l.index), of = ways_.behind(s);
+        if (is_taken(of.exists() ? of : s)) return bytes_for_linker(c, l, of.exists() ? of : s);
+        name = symbol_text(of.exists() ? of : s);
+        if (of.exists())
+          name += "@GOTPCREL";
+        else if (!ways_.is_direct(s))
           name += "@PLT";
         break;
+      }
       case EmittedLine::To::Here: name = "."; break;
       case EmittedLine::To::Nothing: break;
     }
     if (l.addend != 0) name += fmt::format(" {} {}", l.addend < 0 ? "-" : "+", std::abs(int64_t(l.addend)));
-    out_ += "    " + spell(target_, i, name) + "\n";
+    const PlainInstruction i = instruction_at(target_, c, l);
+    out_ += std::string("    ") + (stays_long(c, l, i) ? "{disp32} " : "") + spell(target_, i, name) + "\n";
+  }
+
+  // A jump that is long, but might be short if less was padded: the assembler is not to find another way.
+  bool stays_long(const CompiledFunction& c, const EmittedLine& l, const PlainInstruction& i) const {
+    if (l.to != EmittedLine::To::Block || c.align < code_line) return false;
+    return target_.form(i.form).operands[0].literal_bits > 8 && std::abs(i.operands[0].literal) < 1024;
+  }
+
+  // An instruction whose symbol has no spelling here: its bytes, and what the linker is to do with them.
+  void bytes_for_linker(const CompiledFunction& c, const EmittedLine& l, Symbol of) {
+    auto fix = std::lower_bound(c.fixups.begin(), c.fixups.end(), l.offset,
+                                [](const Fixup& f, uint32_t at) { return f.offset < at; });
+    uint32_t type = ways_.relocation(Symbol(l.index), target_, std::span(c.bytes).first(fix->offset));
+    for (const RelocationFact& fact : target_.object.relocations)
+      if (fact.type == type)
+        naming(of, fmt::format("    .reloc . + {}, {}, {} + {}\n", fix->offset - l.offset, fact.name,
+                               symbol_text(of), fix->addend));
+    bytes(std::span(c.bytes).subspan(l.offset, l.size));
   }
 
   void pool(size_t index) {
@@ -104,6 +185,11 @@ class AssemblyWriter {
     if (!c.pool.empty()) out_ += "\n    .section .rodata\n";
     for (uint32_t k = 0; k < c.pool.size(); ++k) {
       const PoolEntry& e = c.pool[k];
+      auto [at, is_new] = pooled_.try_emplace({e.bytes, e.bits, e.high}, pool_label(index, k));
+      if (!is_new) {
+        out_ += fmt::format("    .set {}, {}\n", pool_label(index, k), at->second);
+        continue;
+      }
       out_ += fmt::format("    .balign {}\n{}:\n    {} {:#x}\n", e.bytes, pool_label(index, k),
                           e.bytes == 4 ? ".long" : ".quad", e.bits);
       if (e.bytes > 8) out_ += fmt::format("    .quad {:#x}\n", e.high);
@@ -112,14 +198,13 @@ class AssemblyWriter {
 
   void data(Symbol s) {
     const DataItem& item = module_[s].data;
-    std::string name = symbol_text(s);
     auto references = item.references();
     DataSection in = section_of(module_[s]);
-    out_ += fmt::format("\n    .section \"{}\", \"{}\", @{}\n", in.name, in.writable ? "aw" : "a",
+    out_ += fmt::format("\n    .section {}, \"{}\", @{}\n", quoted(in.name), in.writable ? "aw" : "a",
                         in.zeros ? "nobits" : "progbits");
     out_ += fmt::format("    .balign {}\n", item.align);
-    header(name, s);
-    out_ += fmt::format("    .type {}, @object\n    .size {}, {}\n{}:\n", name, name, item.size(), name);
+    header(s, "object");
+    size(s, std::to_string(item.size()));
     if (in.zeros) {
       out_ += fmt::format("    .zero {}\n", item.size());
       return;
@@ -128,22 +213,75 @@ class AssemblyWriter {
     size_t next = 0;
     for (uint64_t at = 0; at < image.size();) {
       if (next < references.size() && references[next].offset == at) {
-        out_ += "    .quad " + symbol_text(references[next++].symbol) + "\n";
+        Symbol to = references[next++].symbol;
+        naming(to, "    .quad " + symbol_text(to) + "\n");
         at += 8;
         continue;
       }
-      uint64_t end = next < references.size() ? references[next].offset : image.size(),
-               stop = std::min(end, at + 16);
+      uint64_t end = next < references.size() ? references[next].offset : image.size();
+      bytes({image.data() + at, end - at});
+      at = end;
+    }
+  }
+  void bytes(std::span<const uint8_t> all) {
+    for (size_t at = 0; at < all.size();) {
+      size_t zeros = at;
+      while (zeros < all.size() && all[zeros] == 0) ++zeros;
+      if (zeros - at >= 16) {
+        out_ += fmt::format("    .zero {}\n", zeros - at);
+        at = zeros;
+        continue;
+      }
+      size_t stop = std::min(all.size(), at + 16);
       out_ += "    .byte ";
-      for (uint64_t k = at; k < stop; ++k) out_ += fmt::format("{}{:#04x}", k > at ? ", " : "", image[k]);
+      for (size_t k = at; k < stop; ++k) out_ += fmt::format("{}{:#04x}", k > at ? ", " : "", all[k]);
       out_ += "\n";
       at = stop;
     }
   }
 
+  // Functions and their ranges, as the object says them; the assembler makes the lines.
+  void debug_sections() {
+    const ObjectFile object = make_object(lowered_, target_);
+    out_ += "\n    .section .debug_line, \"\", @progbits\n.Lsection_debug_line:\n";
+    for (const ObjectFile::Section& s : object.sections) {
+      if (!s.name.starts_with(".debug_") || s.name == ".debug_line") continue;
+      out_ += fmt::format("\n    .section {}, \"\", @progbits\n.Lsection_{}:\n", s.name, s.name.substr(1));
+      uint64_t at = 0;
+      auto until = [&](uint64_t end) {
+        bytes({reinterpret_cast<const uint8_t*>(s.bytes.data()) + at, end - at});
+        at = end;
+      };
+      for (const ObjectFile::Relocation& r : s.relocations) {
+        until(r.offset);
+        bool whole = r.type == target_.object.absolute_64;
+        out_ += fmt::format("    {} {}\n", whole ? ".quad" : ".long", place_text(object, r));
+        at += whole ? 8 : 4;
+      }
+      until(s.bytes.size());
+    }
+  }
+  // A relocation's place: the function that begins there, or an offset in a section of debug data.
+  std::string place_text(const ObjectFile& object, const ObjectFile::Relocation& r) {
+    const ObjectFile::Symbol& in = object.symbols[r.symbol];
+    const std::string& section = object.sections[in.section].name;
+    if (section.starts_with(".debug_")) return fmt::format(".Lsection_{} + {}", section.substr(1), r.addend);
+    if (begins_.empty())
+      for (const ObjectFile::Symbol& s : object.symbols)
+        if (s.is_function && s.section != ObjectFile::undefined) begins_[{s.section, s.value}] = &s.name;
+    return fmt::format(".Lbegin_{}",
+                       module_.find(*begins_[{in.section, static_cast<uint64_t>(r.addend)}]).index);
+  }
+
   const LoweredModule& lowered_;
   const Module& module_;
   const Target& target_;
+  NameWays ways_;
+  bool has_lines_;
+  std::map<std::pair<uint32_t, uint64_t>, const std::string*>
+      begins_;                          // names of functions, by place in the object
+  std::map<uint32_t, size_t> numbers_;  // of files, by the program's number of a source
+  std::map<std::tuple<uint8_t, uint64_t, uint64_t>, std::string> pooled_;
   std::string out_;
 };
 

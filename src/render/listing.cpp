@@ -37,6 +37,7 @@ std::string role_text(Role role) {
     case Role::Fetch: return "fetch";
     case Role::Frame: return "frame";
     case Role::Move: return "move";
+    case Role::Padding: return "padding";
     case Role::Program: break;
   }
   return "";

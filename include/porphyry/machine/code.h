@@ -43,7 +43,7 @@ struct CodeOperand {
 };
 
 // Why an instruction is there.
-enum class Role : uint8_t { Program, Move, Save, Fetch, Frame };
+enum class Role : uint8_t { Program, Move, Save, Fetch, Frame, Padding };
 
 inline constexpr uint32_t no_loop = 0xffffffff;
 

@@ -34,6 +34,11 @@ struct EmittedLine {
   To to = To::Nothing;
 };
 
+// Processors take instructions in lines of 32 bytes. A loop that begins at a fixed place in one takes the
+// same time wherever its function lies; and some decode a jump, with the comparison before it, anew each time
+// where that crosses a line ("Mitigations for Jump Conditional Code Erratum", Intel, 2019).
+inline constexpr uint32_t least_align = 16, code_line = 32;
+
 struct CompiledFunction {
   std::string name;
   Symbol symbol;
@@ -46,6 +51,7 @@ struct CompiledFunction {
     uint32_t offset;
     uint8_t depth;
     bool is_target;  // something jumps to it
+    uint8_t align;   // padding before it leads to the next multiple of this; 1: just as far as it does
   };
   std::vector<BlockPlace> blocks;  // the first line of each is the first at its offset or behind it
   uint32_t end_of_block(size_t b) const {
@@ -53,6 +59,7 @@ struct CompiledFunction {
   }
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
   std::shared_ptr<const Allocation> explained;               // what was allocated, when that was asked for
+  uint32_t align = least_align;                              // the code begins at a multiple of it
   uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterMask saved = 0;
 };
@@ -64,13 +71,14 @@ inline constexpr uint64_t most_frame_bytes = (uint64_t(1) << 31) - (uint64_t(1) 
 // that is too large is a diagnostic, and the code is not to be emitted then.
 Diagnostics lay_out_frame(Code& f, const Target& target);
 
-CompiledFunction emit(const Code& f, const Target& target);
+CompiledFunction emit(const Code& f, const Target& target, bool align_loops = false);
 
 // The instruction of a line, from its bytes.
 PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line);
 
-// An instruction as assembly text. A name stands for a label or symbol, for the distance of a relative address,
-// for the offset of another address and for a literal; an operand with none is spelled by its numbers.
+// An instruction as assembly text. A name stands for a label or symbol, for the distance of a relative
+// address, for the offset of another address and for a literal; an operand with none is spelled by its
+// numbers.
 using OperandNames = std::array<std::string, 4>;
 std::string spell(const Target& target, const PlainInstruction& i, const OperandNames& names = {});
 // With one name, for the operand that is a label, a symbol or a relative address.

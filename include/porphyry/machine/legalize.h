@@ -82,15 +82,20 @@ Diagnostics layout_problems(const Module& module, const Target& target);
 // target's layout. Routines of our own that a function turns out to need are added behind all symbols as
 // local functions (legal/helpers.por), and have their own turn. O(size of what comes out), a log of the cases
 // for `choose`.
+// With `exported`, names that are not local are reached through words of their address, as another definition
+// may take their place.
 class Legalizer {
  public:
-  Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {});
+  Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {},
+            bool exported = false);
   ~Legalizer();
   // All steps in a row on one function, while it is at hand. Each function once, in the order of symbols.
   void function(Symbol symbol);
   // After the last function: external functions are declared by the convention, too. Gives the signatures by
   // symbol, helpers included, as they were before `passing`.
   std::vector<Signature> finish();
+  // By symbol that is reached through one: the data item that holds its address; nothing for others.
+  const std::vector<Symbol>& address_words() const;
 
  private:
   std::unique_ptr<struct LegalContext> context_;

@@ -13,7 +13,11 @@ struct LowerOptions {
   std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
   bool check_allocation = false;    // run the independent checker on every function
   bool schedule = false;            // order instructions by latencies; see schedule.h
+  bool align_loops = false;         // innermost loops begin at multiples of 16 bytes; see emit.h
   bool explain = false;             // keep what listings tell of where values lived
+  // For a linker, which may put another definition in the place of a name that is not local: such names are
+  // reached through the linker's table of addresses and its stubs, as shared libraries want it.
+  bool exported = false;
   bool keep_bodies = true;  // of the legalized functions: listings and simulators want them, objects do not
 };
 
@@ -24,6 +28,13 @@ struct LoweredModule {
   std::vector<uint32_t> first_parameter;
   std::vector<Name> parameter_names;
   std::vector<CompiledFunction> functions;
+  // Local data items that legalization has added, each the address of a symbol that is reached through it. In
+  // an object file the linker's table of addresses takes their place.
+  struct AddressWord {
+    Symbol word, of;
+  };
+  std::vector<AddressWord> address_words;
+  bool exported = false;  // as it was lowered; see LowerOptions
 };
 
 // A module of which nothing is lowered yet: a copy to legalize, and what it said before.

@@ -101,7 +101,17 @@ inline constexpr FormIndex first_real_form = 4;
 
 // What follows an opcode that no form describes, so that the next one is found. Which bytes a kind of literal
 // takes can hang on prefixes: that is the target's affair, as with EncodingKind.
-enum class Follows : uint8_t { Nothing, Literal8, Literal16, Literal24, Word, Whole, Address, DigitLiteral8, DigitWord };
+enum class Follows : uint8_t {
+  Nothing,
+  Literal8,
+  Literal16,
+  Literal24,
+  Word,
+  Whole,
+  Address,
+  DigitLiteral8,
+  DigitWord
+};
 struct OpcodeLength {
   bool known = false, regs = false;  // regs: a byte of fields, and an address it may call for
   Follows then = Follows::Nothing;
@@ -204,16 +214,19 @@ struct RelocationFact {
   uint8_t bytes;          // 0: it only marks an instruction
   bool relative;          // counted from the place itself
   std::string_view what;  // of the symbol, to stand before its name; empty: its address
+  std::string_view name;  // the supplement's own, for those that our objects use
 };
 struct ObjectFacts {
   uint16_t machine = 0;
   // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same
   // to a function that may be reached through a stub.
   uint32_t absolute_64 = 0, absolute_32 = 0, relative_32 = 0, call_32 = 0;
+  // The type for four bytes that hold the distance to a symbol's entry in the linker's table of addresses;
+  // `code` ends where they begin.
+  uint32_t (*table_32)(std::span<const uint8_t> code) = nullptr;
   std::span<const RelocationFact> relocations;  // as objects of any compiler use them
   std::span<const uint8_t> unwind_numbers;      // by physical register
-  uint8_t return_number = 0;                // the column of the return address
-  char filler = 0;                          // between functions
+  uint8_t return_number = 0;                    // the column of the return address
 };
 
 struct Target;
@@ -269,6 +282,8 @@ struct Target {
   // The size of the instruction at the front of `bytes`, described or not; 0 when it does not end in them or
   // the opcode is none.
   uint8_t (*length)(const Target&, std::span<const uint8_t> bytes);
+  // Fills the bytes with instructions that do nothing, as few as there can be. Gives the size of the first.
+  uint8_t (*pad)(std::span<uint8_t> bytes);
   // An address as assembly text: of `bits` in memory, or (0) only computed. `name` stands for what a relative
   // one leads to, and for the offset of another one, if it is not empty.
   std::string (*spell_address)(const Target&, const PlainAddress&, unsigned bits, const std::string& name);

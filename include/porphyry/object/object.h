@@ -1,13 +1,14 @@
 // Relocatable object files: sections, symbols and relocations as data, and their bytes as ELF.
 //
-//   auto lowered = machine::lower(module, targets::x64());
+//   auto lowered = machine::lower(module, targets::x64(), {.exported = true});
 //   std::string file = elf_bytes(make_object(*lowered, targets::x64()));
 //
 // Code goes to .text, or to the section that the program names; constants to .rodata, or, where they hold
 // addresses, to .data.rel.ro; other data to .data, or to .bss when it is all zeros. Call frames are described
-// in .eh_frame, source lines in DWARF 5 sections. Code is position-independent: what is defined here is
-// reached relative to itself, what is outside through words and stubs that the linker fills in. A weak
-// symbol counts as outside, since another may take its place.
+// in .eh_frame, source lines in DWARF 5 sections. Code is position-independent: what is local is reached
+// relative to itself; all other names through the linker's table of addresses and its stubs, since in a
+// program of several parts another definition may take their place. A module that was lowered without
+// `exported` reaches all that it defines directly: that is for programs of one part.
 //
 // Sources: System V ABI, chapters 4 and 5 (ELF); Linux Standard Base 5.0, section 10.6 (.eh_frame);
 // DWARF Debugging Information Format, version 5, sections 6.2, 6.4 and 7.
@@ -47,6 +48,24 @@ struct ObjectFile {
   uint16_t machine = 0;
   std::vector<Section> sections;
   std::vector<Symbol> symbols;
+};
+
+// How code reaches the names of a module in an object file.
+class NameWays {
+ public:
+  explicit NameWays(const machine::LoweredModule& lowered);  // O(symbols); the module must outlive it
+  // The symbol whose entry in the linker's table stands for this one; nothing for one that is itself meant.
+  Symbol behind(Symbol s) const { return behind_[s.index]; }
+  bool is_data(Symbol s) const { return (*module_)[s].kind == SymbolKind::Data && !behind(s).exists(); }
+  // Defined here, and no other definition can take its place.
+  bool is_direct(Symbol s) const;
+  // The relocation's type for four bytes in a function's code that hold the distance to the symbol.
+  uint32_t relocation(Symbol s, const machine::Target& target, std::span<const uint8_t> code_before) const;
+
+ private:
+  const Module* module_;
+  bool exported_;
+  std::vector<Symbol> behind_;
 };
 
 // Which section a data item goes to.

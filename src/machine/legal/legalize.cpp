@@ -68,8 +68,9 @@ Diagnostics layout_problems(const Module& module, const Target& target) {
                     "layout little, with pointers of 64 bits")};
 }
 
-Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last)
-    : context_(new LegalContext{module, target, coverage, Helpers(module), {}, {}}) {
+Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last,
+                     bool exported)
+    : context_(new LegalContext{module, target, coverage, Helpers(module), {}, {}, exported, {}}) {
   auto found =
       std::find_if(std::begin(steps), std::end(steps), [&](const Step& s) { return s.said.name == last; });
   steps_ = std::min(static_cast<size_t>(found - std::begin(steps)) + 1, std::size(steps));
@@ -86,6 +87,8 @@ void Legalizer::function(Symbol symbol) {
     step.run(c, symbol);
   }
 }
+
+const std::vector<Symbol>& Legalizer::address_words() const { return context_->address_words; }
 
 std::vector<Signature> Legalizer::finish() {
   LegalContext& c = *context_;

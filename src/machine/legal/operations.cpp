@@ -11,7 +11,8 @@ namespace {
 class Rewriter {
  public:
   Rewriter(LegalContext& context, Function& f)
-      : module_(context.module),
+      : context_(context),
+        module_(context.module),
         f_(f),
         target_(context.target),
         coverage_(context.coverage),
@@ -130,20 +131,27 @@ class Rewriter {
   // What is outside may be anywhere: its address is read from a word that the loader fills in.
   void external_address(Instruction i) {
     Symbol s = f_.symbol(i);
-    SymbolKind kind = module_[s].kind;
-    bool here = kind == SymbolKind::Function || kind == SymbolKind::Data;
-    if (here && !module_[s].is_weak) return;  // another may take a weak one's place
+    const SymbolRow& row = module_[s];
+    bool here = row.kind == SymbolKind::Function || row.kind == SymbolKind::Data;
+    bool fixed = row.is_local || !context_.exported;
+    if (here && !row.is_weak && fixed) return;
+    replace(i, expander_.pen().load(Type::pointer(), expander_.pen().address_of(address_word(s))));
+  }
+  // The item that holds the symbol's address, under a name that the program has not.
+  Symbol address_word(Symbol s) {
+    auto& words = context_.address_words;
+    if (words.size() <= s.index) words.resize(s.index + 1u);
+    if (words[s.index].exists()) return words[s.index];
     std::string name = "address of " + std::string(module_.symbol_name(s));
-    Symbol word = module_.find(name);
-    if (!word.exists()) {
-      DataItem item{.align = 8};
-      item.pieces.push_back({.kind = DataPiece::Kind::Addresses, .symbols = {s}});
-      word = module_.add_data(name, std::move(item));
-      module_[word].is_local = true;
-    }
-    replace(i, expander_.pen().load(Type::pointer(), expander_.pen().address_of(word)));
+    while (module_.find(name).exists()) name += "_";
+    DataItem item{.align = 8};
+    item.pieces.push_back({.kind = DataPiece::Kind::Addresses, .symbols = {s}});
+    Symbol word = module_.add_data(name, std::move(item));
+    module_[word].is_local = true;
+    return words[s.index] = word;
   }
 
+  LegalContext& context_;
   Module& module_;
   Function& f_;
   const Target& target_;

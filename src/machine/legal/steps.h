@@ -14,6 +14,8 @@ struct LegalContext {
   const Coverage& coverage;
   Helpers helpers;
   std::vector<Signature> meant;  // by symbol: what the program says, before `passing`
+  std::vector<Symbol> address_words;  // see Legalizer
+  bool exported = false;
   Scratch scratch;               // for what a step needs while it is at one function
 };
 

@@ -1,4 +1,5 @@
 // Packing: [0x66] [prefix] [REX] opcode bytes, ModRM, SIB, displacement, literal.
+#include <algorithm>
 #include <cstring>
 
 #include "x64.h"
@@ -106,7 +107,7 @@ class Packer {
     bool sib = a.index >= 0 || a.base < 0 || (a.base & 7) == 4;
     byte(mode << 6 | upper << 3 | (sib ? 4u : static_cast<unsigned>(a.base & 7)));
     if (sib) {
-      unsigned scale = a.scale == 8 ? 3 : a.scale == 4 ? 2 : a.scale == 2 ? 1 : 0;
+      unsigned scale = a.index < 0 ? 0 : a.scale == 8 ? 3 : a.scale == 4 ? 2 : a.scale == 2 ? 1 : 0;
       byte(scale << 6 | (a.index < 0 ? 4u : static_cast<unsigned>(a.index & 7)) << 3 |
            (a.base < 0 ? 5u : static_cast<unsigned>(a.base & 7)));
     }
@@ -122,5 +123,28 @@ class Packer {
 }  // namespace
 
 Encoded x64_encode(const Target& target, const PlainInstruction& i) { return Packer(target, i).run(); }
+
+// The recommended sequences of the Intel 64 manual, volume 2, `nop`, table 4-12, and prefixes that mean
+// nothing before the longest of them; eleven bytes are the most that every processor reads in one go.
+uint8_t x64_pad(std::span<uint8_t> bytes) {
+  static constexpr uint8_t forms[][11] = {{0x90},
+                                          {0x66, 0x90},
+                                          {0x0f, 0x1f, 0x00},
+                                          {0x0f, 0x1f, 0x40},
+                                          {0x0f, 0x1f, 0x44},
+                                          {0x66, 0x0f, 0x1f, 0x44},
+                                          {0x0f, 0x1f, 0x80},
+                                          {0x0f, 0x1f, 0x84},
+                                          {0x66, 0x0f, 0x1f, 0x84},
+                                          {0x66, 0x2e, 0x0f, 0x1f, 0x84},
+                                          {0x66, 0x66, 0x2e, 0x0f, 0x1f, 0x84}};
+  size_t first = std::min(bytes.size(), std::size(forms));
+  for (size_t at = 0; at < bytes.size();) {
+    size_t size = std::min(bytes.size() - at, std::size(forms));
+    std::memcpy(bytes.data() + at, forms[size - 1], size);
+    at += size;
+  }
+  return static_cast<uint8_t>(first);
+}
 
 }  // namespace porphyry::targets

@@ -37,10 +37,10 @@ bool runs_here() {
 // within a program, from the thread's own address.
 constexpr machine::RelocationFact relocations[] = {
     {1, 8, false, ""},
-    {2, 4, true, ""},
+    {2, 4, true, "", "R_X86_64_PC32"},
     {3, 4, false, "offset of the table entry of "},
-    {4, 4, true, ""},
-    {9, 4, true, "table entry of "},
+    {4, 4, true, "", "R_X86_64_PLT32"},
+    {9, 4, true, "table entry of ", "R_X86_64_GOTPCREL"},
     {10, 4, false, ""},
     {11, 4, false, ""},
     {12, 2, false, ""},
@@ -66,19 +66,28 @@ constexpr machine::RelocationFact relocations[] = {
     {34, 4, true, "table entries of the thread descriptor of "},
     {35, 0, false, "call of the thread descriptor of "},
     {41, 4, true, "table entry of "},
-    {42, 4, true, "table entry of "},
+    {42, 4, true, "table entry of ", "R_X86_64_REX_GOTPCRELX"},
 };
 constexpr uint8_t unwind_numbers[] = {0,  2,  1,  3,  7,  6,  4,  5,  8,  9,  10, 11, 12, 13, 14, 15,
                                       17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32};
+// An instruction of 64 bits that the linker may turn into one without the table says so: 42, else 9. Those
+// are the plain load, test, and arithmetic that reads memory; section B.2 there.
+uint32_t table_relocation(std::span<const uint8_t> code) {
+  if (code.size() < 3 || (code[code.size() - 3] & 0xf0) != 0x40) return 9;
+  uint8_t opcode = code[code.size() - 2];
+  bool plain = opcode == 0x8b || opcode == 0x85 || (opcode & ~0x38) == 0x03;
+  return plain ? 42 : 9;
+}
+
 constexpr machine::ObjectFacts object_facts{.machine = 62,
                                             .absolute_64 = 1,
                                             .absolute_32 = 10,
                                             .relative_32 = 2,
                                             .call_32 = 4,
+                                            .table_32 = table_relocation,
                                             .relocations = relocations,
                                             .unwind_numbers = unwind_numbers,
-                                            .return_number = 16,
-                                            .filler = static_cast<char>(0x90)};
+                                            .return_number = 16};
 
 machine::Target whole() {
   machine::Target t = x64_tables();
@@ -86,6 +95,7 @@ machine::Target whole() {
   t.encode = x64_encode;
   t.decode = x64_decode;
   t.length = x64_length;
+  t.pad = x64_pad;
   t.spell_address = x64_spell_address;
   t.is_taken_name = x64_is_taken_name;
   t.program_counter = program_counter;
