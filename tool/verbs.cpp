@@ -151,6 +151,7 @@ static std::string legalized(Module& module, const machine::Target& target,
   if (!until.empty() && std::find(names.begin(), names.end(), until) == names.end())
     fail({complaint("legalization has no step '" + until + "'", listed(names))}, call_at_fault);
   Diagnostics wrong = machine::layout_problems(module, target);
+  if (wrong.empty()) wrong = machine::return_call_problems(module, target);
   if (!wrong.empty()) fail(wrong, input_at_fault);
   uint8_t features = options.features.value_or(target.usual_features);
   machine::legalize(module, target, machine::Coverage(target, features), until);

@@ -25,19 +25,20 @@ void Selector::take_parameters() {
   }
 }
 
-// Arguments into their places; what the callee reads goes to `info`.
+// Arguments into their places; what the callee reads goes to `info`. For one that takes this function's
+// place, words on the stack go over those that this function was passed, which are in registers by now.
 void Selector::pass(Instruction i, size_t first, std::span<const Type> types, CallInfo& info) {
   uint64_t bytes = 0;
   auto where = arrivals(target_.convention, types, bytes, memory_);
-  code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
+  Anchor stack = info.leaves ? Anchor::Incoming : Anchor::Outgoing;
+  if (!info.leaves) code().outgoing_bytes = std::max(code().outgoing_bytes, bytes);
   std::pmr::vector<Register> values(memory_);
   for (size_t k = 0; k < where.size(); ++k) values.push_back(use(f_.operand(i, first + k)));
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg == no_register)
       put(save_form_of(values[k]),
-          {memory_operand(add_address({.anchor = Anchor::Outgoing,
-                                       .displacement = static_cast<int64_t>(where[k].stack)}),
-                          true),
+          {memory_operand(
+               add_address({.anchor = stack, .displacement = static_cast<int64_t>(where[k].stack)}), true),
            reads(values[k])});
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg != no_register) {

@@ -1,5 +1,9 @@
 // Parameters, arguments and results as the convention passes them: see include/porphyry/machine/passing.h.
 #include "porphyry/machine/passing.h"
+
+#include <fmt/format.h>
+
+#include "porphyry/text/writer.h"
 #include "steps.h"
 #include "tidy_pen.h"
 
@@ -203,24 +207,12 @@ class SignatureStep {
     return out;
   }
 
-  // One that passes words on the stack becomes an ordinary call: the callee's words may not find room where
-  // this function's own lie.
+  // Words on the stack go where this function's own came; see return_call_problems.
   void return_call(Instruction i, const Signature& signature, size_t first) {
     Passing way = way_of(signature);
-    if (way.stack_bytes == 0) {
-      if (way.same) return;
-      pen_.put(
-          {.op = f_.op(i), .operands = arguments(way, i, first, results_address()), .detail = f_.detail(i)});
-      return f_.erase(i);
-    }
-    auto operands = arguments(way, i, first, results_address());
-    Instruction made = pen_.put({.op = first ? Op::CallThrough : Op::Call,
-                                 .operands = operands,
-                                 .results = way.legal.results,
-                                 .detail = f_.detail(i)});
-    std::vector<Value> results;
-    for (size_t k = 0; k < f_.result_count(made); ++k) results.push_back(f_.result(made, k));
-    pen_.put({.op = Op::Return, .operands = results});
+    if (way.same) return;
+    pen_.put(
+        {.op = f_.op(i), .operands = arguments(way, i, first, results_address()), .detail = f_.detail(i)});
     f_.erase(i);
   }
 
@@ -289,6 +281,43 @@ class SignatureStep {
 };
 
 }  // namespace
+
+namespace {
+
+uint64_t stack_bytes(const Convention& convention, const Signature& s) {
+  return passes_as_it_stands(convention, s) ? 0 : passing(convention, s).stack_bytes;
+}
+
+}  // namespace
+
+Diagnostics return_call_problems(const Module& module, const Target& target) {
+  Diagnostics out;
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    if (!module.is_function(Symbol(k))) continue;
+    const Function& f = module.function(Symbol(k));
+    for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+      if (f.edges(b).size() > 0) continue;
+      Instruction i = f.last(b);
+      bool through = f.op(i) == Op::ReturnCallThrough;
+      if (f.op(i) != Op::ReturnCall && !through) continue;
+      Signature passed{{}, f.signature().results};
+      for (size_t o = through; o < f.operand_count(i); ++o)
+        passed.parameters.push_back(f.type(f.operand(i, o)));
+      uint64_t wanted = stack_bytes(target.convention, passed),
+               there = stack_bytes(target.convention, f.signature());
+      if (wanted <= there) continue;
+      Diagnostic d = complaint(
+          fmt::format(
+              "in '{}': a return call passes {} bytes on the stack, where the function itself was passed {}",
+              module.symbol_name(Symbol(k)), wanted, there),
+          "arguments that fit into the registers and the stack that the caller has filled, or a plain call");
+      d.excerpt = write_text(module, f, i);
+      d.length = static_cast<uint32_t>(d.excerpt.size());
+      out.push_back(std::move(d));
+    }
+  }
+  return out;
+}
 
 void pass_by_convention(const LegalContext& context, Symbol symbol) { SignatureStep(context, symbol).run(); }
 
