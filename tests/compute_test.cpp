@@ -144,11 +144,11 @@ TEST(Compute, PromisesOfEveryPair) {
         ASSERT_EQ(broken(Op::Neg, promise::fits_s), !fits_s(-sa, w));
         ASSERT_EQ(broken(Op::Shl, promise::fits_u), !fits_u(a << b % w, w));
         ASSERT_EQ(broken(Op::Shl, promise::fits_s), !fits_s(sa * (int64_t(1) << b % w), w));
-        ASSERT_EQ(broken(Op::ShrU, promise::exact), (a & ((int64_t(1) << b % w) - 1)) != 0);
-        ASSERT_EQ(broken(Op::ShrS, promise::inrange), b >= w);
-        ASSERT_EQ(broken(Op::Or, promise::disjoint), (a & b) != 0);
+        ASSERT_EQ(broken(Op::ShrU, promise::lossless), (a & ((int64_t(1) << b % w) - 1)) != 0);
+        ASSERT_EQ(broken(Op::ShrS, promise::bounded), b >= w);
+        ASSERT_EQ(broken(Op::Or, promise::separate), (a & b) != 0);
         if (b != 0) {
-          ASSERT_EQ(broken(Op::DivU, promise::exact), a % b != 0);
+          ASSERT_EQ(broken(Op::DivU, promise::lossless), a % b != 0);
         }
         ASSERT_EQ(broken(Op::RemS, promise::nonzero), b == 0);
       }

@@ -168,10 +168,10 @@ const Mistake mistakes[] = {
        g.pen.at_end(g.other).put({.op = Op::ReturnCallThrough, .operands = {&g.p, 1}, .results = {&i32, 1}});
      }},
     {"this ends what no 'sole' began", [](Ground& g) { g.put(Op::End, {g.p}); }},
-    {"'add' cannot promise exact",
+    {"'add' cannot promise lossless",
      [](Ground& g) {
        Value two[] = {g.i, g.i};
-       g.pen.put({.op = Op::Add, .operands = two, .results = {&i32, 1}, .promises = promise::exact});
+       g.pen.put({.op = Op::Add, .operands = two, .results = {&i32, 1}, .promises = promise::lossless});
      }},
     {"permit reorder means nothing here",
      [](Ground& g) {

@@ -89,8 +89,8 @@ void Evaluator::Machine::scalar(const Step& s, Datum* slots) {
 bool Evaluator::Machine::keeps_lane_promises(const Step& s, std::span<const Type> types,
                                              std::span<const Word> in) {
   if (info(s.op).layout == Layout::Lane || info(s.op).layout == Layout::Put) {
-    if (!(s.promises & promise::inrange) || in[types[0].lanes()] < types[0].lanes()) return true;
-    fault(fmt::format("'{}' breaks its promise 'inrange'", info(s.op).name));
+    if (!(s.promises & promise::bounded) || in[types[0].lanes()] < types[0].lanes()) return true;
+    fault(fmt::format("'{}' breaks its promise 'bounded'", info(s.op).name));
     return false;
   }
   unsigned lanes = types[0].lanes();

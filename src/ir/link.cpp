@@ -321,7 +321,7 @@ Diagnostics link(Module& into, const Module& other) {
   importer.run(all);
   for (const Module::Comment& c : other.comments)
     if (c.above == Module::Comment::Above::Symbol && c.index < other.symbol_count())
-      into.comments.push_back({c.above, importer.symbol(Symbol(c.index)).index, c.text});
+      into.comments.push_back({c.above, importer.symbol(Symbol(c.index)).index, c.text, c.part});
   return {};
 }
 

@@ -2,7 +2,7 @@
 
 namespace porphyry {
 namespace {
-constexpr std::string_view promises[] = {"fits.s", "fits.u", "exact", "nonzero", "inrange", "disjoint"};
+constexpr std::string_view promises[] = {"fits.s", "fits.u", "lossless", "nonzero", "bounded", "separate"};
 constexpr std::string_view permits[] = {"reorder",    "fuse",     "nonan", "noinf",
                                         "nozerosign", "estimate", "ends"};
 constexpr std::string_view marks[] = {"sole", "const", "secret"};

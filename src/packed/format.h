@@ -18,6 +18,8 @@ enum : uint8_t {
   is_const = 16,
   is_variadic = 32
 };  // above two bits of SymbolKind
+// Of a comment outside of functions, above the seven places it may have.
+inline constexpr uint8_t comment_has_part = 16;
 // Of an instruction; what each bit announces follows in this order.
 enum : uint8_t {
   has_promises = 1,

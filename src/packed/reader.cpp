@@ -212,13 +212,15 @@ class ModuleReader {
   void comments() {
     size_t count = in_.count("comments");
     for (size_t k = 0; k < count && in_.good(); ++k) {
-      uint8_t above = in_.byte();
+      uint8_t place = in_.byte(), above = place & static_cast<uint8_t>(~comment_has_part);
       if (above > static_cast<uint8_t>(Module::Comment::Above::End)) return in_.fail("a comment is nowhere");
       uint32_t index = static_cast<uint32_t>(in_.below(uint64_t(1) << 32, "place"));
+      uint32_t part = 0;
+      if (place & comment_has_part) part = static_cast<uint32_t>(in_.below(uint64_t(1) << 32, "part"));
       std::string text(in_.text());
       if (!text.starts_with("--") || text.find('\n') != std::string::npos)
         return in_.fail("a comment is none");
-      module_->comments.push_back({static_cast<Module::Comment::Above>(above), index, std::move(text)});
+      module_->comments.push_back({static_cast<Module::Comment::Above>(above), index, std::move(text), part});
     }
   }
 

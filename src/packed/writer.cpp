@@ -9,6 +9,7 @@
 namespace porphyry {
 
 // Part of the format: it stays as it is.
+// The steps are in docs/packed.md; their constants and the mixer at the end are those of base/hash.h.
 uint64_t packed_checksum(std::string_view payload) {
   uint64_t h = 0x9e3779b97f4a7c15u ^ payload.size();
   for (; payload.size() >= 8; payload.remove_prefix(8)) {
@@ -428,8 +429,9 @@ class ModulePacker {
   void comments() {
     body_.number(module_.comments.size());
     for (const auto& c : module_.comments) {
-      body_.byte(static_cast<uint8_t>(c.above));
+      body_.byte(static_cast<uint8_t>(static_cast<unsigned>(c.above) | (c.part ? comment_has_part : 0u)));
       body_.number(c.index);
+      if (c.part) body_.number(c.part);
       body_.text(c.text);
     }
   }

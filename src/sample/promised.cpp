@@ -28,11 +28,11 @@ void Maker::promised_operation() {
     case 3: return with(Op::Add, {small_u[0], small_u[1]}, promise::fits_u | promise::fits_s);
     case 4: return with(Op::Neg, {small_s[0]}, promise::fits_s);
     case 5:
-      return with(Op::Shl, {small_u[0], number(t, 1)}, promise::fits_u | promise::fits_s | promise::inrange);
+      return with(Op::Shl, {small_u[0], number(t, 1)}, promise::fits_u | promise::fits_s | promise::bounded);
     case 6:
-      return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)}, promise::exact);
-    case 7: return with(Op::ShrS, {value(t), amount}, promise::inrange);
-    case 8: return with(Op::RotL, {value(t), amount}, promise::inrange);
+      return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)}, promise::lossless);
+    case 7: return with(Op::ShrS, {value(t), amount}, promise::bounded);
+    case 8: return with(Op::RotL, {value(t), amount}, promise::bounded);
     case 9: return with(Op::Clz, {odd}, promise::nonzero);
     case 10: return with(Op::Ctz, {odd}, promise::nonzero);
     case 11: {
@@ -40,25 +40,25 @@ void Maker::promised_operation() {
       return with(Op::Or,
                   {pen_->write(Op::And, {value(t), mask}),
                    pen_->write(Op::And, {value(t), pen_->write(Op::Not, {mask})})},
-                  promise::disjoint);
+                  promise::separate);
     }
     case 12:
       return with(Op::DivU, {pen_->mul(small_u[0], number(t, 3)), number(t, 3)},
-                  promise::exact | promise::nonzero);
+                  promise::lossless | promise::nonzero);
     case 13: return with(Op::RemU, {value(t), odd}, promise::nonzero);
     case 14: {
       Type to = Type::integer(half + 3).with_lanes(t.lanes());
-      return convert(Op::Narrow, to, small_u[0], promise::fits_u | promise::fits_s | promise::exact);
+      return convert(Op::Narrow, to, small_u[0], promise::fits_u | promise::fits_s | promise::lossless);
     }
     case 15: {
       Type to = Type::f64().with_lanes(t.lanes());
       Value low = pen_->write(Op::And, {value(t), number(t, 0x7f)});
-      return convert(Op::ToFloatU, to, low, promise::exact);
+      return convert(Op::ToFloatU, to, low, promise::lossless);
     }
     default: {
       Type to = Type::f32().with_lanes(t.lanes());
       Value whole = pen_->convert(Op::ToFloatU, to, pen_->write(Op::And, {value(t), number(t, 0x3f)}));
-      return convert(Op::ToIntS, t, whole, promise::exact | promise::fits_s);
+      return convert(Op::ToIntS, t, whole, promise::lossless | promise::fits_s);
     }
   }
 }

@@ -67,7 +67,7 @@ class BodyReader {
         places_(places),
         end_(end) {}
 
-  uint32_t run();
+  uint32_t run(uint32_t comments_from);
 
  private:
   using Operands = std::vector<Written>;

@@ -31,15 +31,15 @@ void Pending::clear() {
   good = true;
 }
 
-uint32_t BodyReader::run() {
+uint32_t BodyReader::run(uint32_t comments_from) {
   context_.names.next_function();
   for (Value v : function_.parameters()) {
     Name n = function_.name(v);
     if (n.exists()) context_.names.define(n, v);
   }
   comment_ = static_cast<size_t>(
-      std::lower_bound(context_.tokens.comments.begin(), context_.tokens.comments.end(),
-                       cursor_.peek().offset, [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
+      std::lower_bound(context_.tokens.comments.begin(), context_.tokens.comments.end(), comments_from,
+                       [](const LoneComment& c, uint32_t o) { return c.offset < o; }) -
       context_.tokens.comments.begin());
   make_room();
   gather_labels();
@@ -215,8 +215,9 @@ void BodyReader::statement() {
   cursor_.skip_line();
 }
 
-uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places) {
-  return BodyReader(context, cursor, symbol, end, places).run();
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, uint32_t comments_from,
+                   TextMap::Body& places) {
+  return BodyReader(context, cursor, symbol, end, places).run(comments_from);
 }
 
 ReadContext::ReadContext(Module& m, const SourceText& s, const Tokens& t, Diagnostics& p)

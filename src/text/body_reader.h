@@ -58,6 +58,8 @@ std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name
 
 // `cursor` stands behind the opening brace's line end; afterwards behind the closing brace, whose offset is
 // given back; `end` is the token of that brace. Comments between the two go into the function.
-uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places);
+// Comments from the offset on are the function's.
+uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, uint32_t comments_from,
+                   TextMap::Body& places);
 
 }  // namespace porphyry::text

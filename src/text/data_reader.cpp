@@ -32,8 +32,11 @@ void ItemReader::skip_data() {
   if (!cursor_.at_end()) cursor_.take();
 }
 
-void ItemReader::skip_line_ends() {
+// To the element with this number, which may stand on a line of its own, with comments above.
+void ItemReader::next_element(Symbol s, size_t number) {
+  bool goes_on = cursor_.peek().kind == TokenKind::LineEnd;
   while (cursor_.peek().kind == TokenKind::LineEnd) cursor_.take();
+  if (goes_on) anchor(cursor_.peek().offset, Module::Comment::Above::Symbol, s.index, number);
 }
 
 void ItemReader::data_contents(Symbol s) {
@@ -45,9 +48,10 @@ void ItemReader::data_contents(Symbol s) {
     item.align = *align;
   }
   if (!cursor_.accept_word("holds")) return cursor_.complain("'holds' is missing", "holds TYPE: numbers");
+  size_t element = 1;
   do {
-    skip_line_ends();
-    auto piece = data_piece();
+    next_element(s, element);
+    auto piece = data_piece(s, element);
     if (!piece) return;
     item.pieces.push_back(std::move(*piece));
   } while (cursor_.accept(';'));
@@ -55,7 +59,7 @@ void ItemReader::data_contents(Symbol s) {
   cursor_.end_line();
 }
 
-std::optional<DataPiece> ItemReader::data_piece() {
+std::optional<DataPiece> ItemReader::data_piece(Symbol s, size_t& element) {
   DataPiece piece;
   if (cursor_.accept_word("zero"))
     piece.kind = DataPiece::Kind::Zero;
@@ -72,7 +76,7 @@ std::optional<DataPiece> ItemReader::data_piece() {
   }
   if (!cursor_.expect(':', "after what the data holds")) return std::nullopt;
   do {
-    skip_line_ends();
+    next_element(s, element++);
     if (!data_element(piece)) return std::nullopt;
   } while (cursor_.accept(','));
   return piece;

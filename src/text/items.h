@@ -22,7 +22,7 @@ class ItemReader {
   struct Anchor {  // what a comment may stand above
     uint32_t offset;
     Module::Comment::Above above;
-    uint32_t index;
+    uint32_t index, part;
     uint32_t body_end = 0;  // comments up to here belong to the function
   };
   struct Linkage {
@@ -50,9 +50,9 @@ class ItemReader {
   void data_header(const Linkage& linkage);
   bool line_goes_on(const Token& before) const;
   void skip_data();
-  void skip_line_ends();
+  void next_element(Symbol s, size_t number);
   void data_contents(Symbol s);
-  std::optional<DataPiece> data_piece();
+  std::optional<DataPiece> data_piece(Symbol s, size_t& element);
   bool data_element(DataPiece& piece);
   bool data_number(DataPiece& piece);
   bool data_number_lane(DataPiece& piece);
@@ -66,11 +66,13 @@ class ItemReader {
   struct WrittenMember {
     Token kind;
     RecordMember member;
+    uint32_t offset = 0;
   };
   struct WrittenRecord {
     Token token;
     RecordRow row;
     std::vector<WrittenMember> members;
+    uint32_t end = 0;  // of the closing brace
   };
   void kinds_block();
   bool kind_line(KindTree tree, std::vector<WrittenKind>& kinds);
@@ -78,8 +80,8 @@ class ItemReader {
   void add_kinds(std::vector<WrittenKind>& kinds, std::vector<WrittenRecord>& records);
   Name take_name() { return module().realm().name(cursor_.plain(cursor_.take())); }
 
-  void anchor(uint32_t offset, Module::Comment::Above above, size_t index) {
-    anchors_.push_back({offset, above, static_cast<uint32_t>(index)});
+  void anchor(uint32_t offset, Module::Comment::Above above, size_t index, size_t part = 0) {
+    anchors_.push_back({offset, above, static_cast<uint32_t>(index), static_cast<uint32_t>(part)});
   }
   Module& module() { return *out_.module; }
 

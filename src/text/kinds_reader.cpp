@@ -74,6 +74,7 @@ bool ItemReader::record_line(KindTree tree, std::vector<WrittenRecord>& records)
   while (!cursor_.at_mark('}')) {
     WrittenMember m{};
     t = cursor_.peek();
+    m.offset = t.offset;
     auto offset = cursor_.number(uint64_t(1) << 48);
     if (!offset || !cursor_.at_name()) {
       cursor_.complain(offset ? cursor_.peek() : t, "this is no member",
@@ -89,6 +90,7 @@ bool ItemReader::record_line(KindTree tree, std::vector<WrittenRecord>& records)
     out.members.push_back(m);
     if (!cursor_.accept(',')) break;
   }
+  out.end = cursor_.peek().offset;
   if (!cursor_.expect('}', "after the members")) return false;
   records.push_back(std::move(out));
   return true;
@@ -140,7 +142,10 @@ void ItemReader::add_kinds(std::vector<WrittenKind>& kinds, std::vector<WrittenR
                          "a kind or record of these kinds");
       r.row.members.push_back(m.member);
     }
-    anchor(r.token.offset, Above::Record, all.add_record(std::move(r.row)).index);
+    size_t record = all.add_record(std::move(r.row)).index;
+    anchor(r.token.offset, Above::Record, record);
+    for (size_t k = 0; k < r.members.size(); ++k) anchor(r.members[k].offset, Above::Record, record, k + 1);
+    anchor(r.end, Above::Record, record, r.members.size() + 1);
     out_.places.records.push_back({r.token.offset, r.token.length});
   }
 }

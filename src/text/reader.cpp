@@ -28,8 +28,9 @@ ReadModule ItemReader::run(const BodyRead& body_read) {
       data_contents(late.symbol);
       continue;
     }
-    anchors_[symbol_anchors_[late.symbol.index]].body_end =
-        read_body(context_, cursor_, late.symbol, late.end, out_.places.bodies[late.symbol.index]);
+    Anchor& anchor = anchors_[symbol_anchors_[late.symbol.index]];
+    anchor.body_end = read_body(context_, cursor_, late.symbol, late.end, anchor.offset,
+                                out_.places.bodies[late.symbol.index]);
     if (body_read) body_read(out_, late.symbol);
   }
   gather_comments();
@@ -270,8 +271,9 @@ void ItemReader::gather_comments() {
   for (const LoneComment& c : tokens_.comments) {
     while (next < anchors_.size() && anchors_[next].offset < c.offset) ++next;
     if (next > 0 && c.offset < anchors_[next - 1].body_end) continue;  // the function has it
-    auto above = next < anchors_.size() ? anchors_[next].above : Module::Comment::Above::End;
-    module().comments.push_back({above, next < anchors_.size() ? anchors_[next].index : 0, c.text});
+    const Anchor at_end{0, Module::Comment::Above::End, 0, 0};
+    const Anchor& below = next < anchors_.size() ? anchors_[next] : at_end;
+    module().comments.push_back({below.above, below.index, c.text, below.part});
   }
 }
 

@@ -23,7 +23,7 @@ class ModuleWriter {
  public:
   explicit ModuleWriter(const Module& module) : module_(module) {
     for (size_t k = 0; k < module.comments.size(); ++k)
-      comments_[{module.comments[k].above, module.comments[k].index}].push_back(k);
+      comments_[{module.comments[k].above, module.comments[k].index, module.comments[k].part}].push_back(k);
   }
 
   std::string run() {
@@ -43,8 +43,11 @@ class ModuleWriter {
  private:
   std::string shown(Name n) const { return shown_name(module_.text(n)); }
 
-  void comments(Above above, uint32_t index, const char* indent) {
-    auto found = comments_.find({above, index});
+  bool has_comments(Above above, uint32_t index, size_t part) const {
+    return comments_.contains({above, index, static_cast<uint32_t>(part)});
+  }
+  void comments(Above above, uint32_t index, const char* indent, size_t part = 0) {
+    auto found = comments_.find({above, index, static_cast<uint32_t>(part)});
     if (found == comments_.end()) return;
     for (size_t k : found->second) out_ += indent + module_.comments[k].text + "\n";
   }
@@ -66,28 +69,35 @@ class ModuleWriter {
     for (size_t k = 0; k < kinds.record_count(); ++k) {
       if (kinds[Record(k)].tree != t) continue;
       comments(Above::Record, static_cast<uint32_t>(k), "  ");
-      record(kinds[Record(k)]);
+      record(static_cast<uint32_t>(k), kinds[Record(k)]);
     }
     comments(Above::KindsEnd, t.index, "");
     out_ += "}\n";
   }
 
-  void record(const RecordRow& row) {
-    out_ += fmt::format("  record {} size {} {{", shown(row.name), row.size);
+  // On one line, or, when comments stand inside, each member on its own.
+  void record(uint32_t index, const RecordRow& row) {
+    bool apart = false;
+    for (size_t k = 0; k <= row.members.size(); ++k) apart |= has_comments(Above::Record, index, k + 1);
+    out_ += fmt::format("  record {} size {} {{{}", shown(row.name), row.size, apart ? "\n" : "");
     for (size_t k = 0; k < row.members.size(); ++k) {
       const RecordMember& m = row.members[k];
       Name kind = m.kind.exists()     ? module_.kinds[m.kind].name
                   : m.record.exists() ? module_.kinds[m.record].name
                                       : Name();
-      out_ += fmt::format("{} {} {}: {}", k ? "," : "", m.offset, shown(m.name), shown(kind));
+      comments(Above::Record, index, "    ", k + 1);
+      const char* before = apart ? "    " : " ";
+      bool last = k + 1 == row.members.size();
+      out_ += fmt::format("{}{} {}: {}{}{}", before, m.offset, shown(m.name), shown(kind), last ? "" : ",",
+                          apart ? "\n" : "");
     }
-    out_ += row.members.empty() ? "}\n" : " }\n";
+    comments(Above::Record, index, "    ", row.members.size() + 1);
+    out_ += apart ? "  }\n" : row.members.empty() ? "}\n" : " }\n";
   }
 
   void symbol(Symbol s) {
     SymbolKind kind = module_[s].kind;
-    bool apart = s.index == 0 || kind == SymbolKind::Function ||
-                 comments_.contains({Above::Symbol, s.index}) ||
+    bool apart = s.index == 0 || kind == SymbolKind::Function || has_comments(Above::Symbol, s.index, 0) ||
                  module_[Symbol(s.index - 1)].kind == SymbolKind::Function;
     if (apart) out_ += "\n";
     comments(Above::Symbol, s.index, "");
@@ -103,7 +113,7 @@ class ModuleWriter {
       if (kind == SymbolKind::Function)
         FunctionWriter(module_, *row.function).write(out_, s);
       else
-        data(name, row.data);
+        data(s, name, row.data);
     }
   }
 
@@ -115,43 +125,69 @@ class ModuleWriter {
     return out;
   }
 
-  void data(const std::string& name, const DataItem& item) {
+  // Elements follow each other on the line; one with comments above it begins its own.
+  void data(Symbol s, const std::string& name, const DataItem& item) {
     out_ += "data " + name + (item.is_const ? " const" : "");
     if (item.align != 1) out_ += fmt::format(" align {}", item.align);
-    const char* before = " holds ";
+    out_ += " holds";
+    bool first = true;
+    size_t element = 1;
     for (const DataPiece& p : item.pieces) {
-      bool has_nothing = (p.kind == DataPiece::Kind::Numbers && p.numbers.empty()) ||
-                         (p.kind == DataPiece::Kind::Addresses && p.symbols.empty());
-      if (has_nothing) continue;
-      out_ += before;
-      piece(p);
-      before = "; ";
+      std::vector<std::string> elements = elements_of(p);
+      if (elements.empty()) continue;
+      // What stands above a piece stands above its first element; the first piece begins on the item's line.
+      if (!first) next_line(s, element, ";", " ");
+      out_ += (first ? " " : "") + title_of(p) + ":";
+      for (size_t k = 0; k < elements.size(); ++k, ++element) {
+        if (k > 0 || first)
+          next_line(s, element, k > 0 ? "," : "", " ");
+        else
+          out_ += " ";
+        out_ += elements[k];
+      }
+      first = false;
     }
-    if (before[0] == ' ') out_ += " holds zero: 0";
+    if (first) out_ += " zero: 0";
     out_ += "\n";
   }
+  void next_line(Symbol s, size_t element, const char* mark, const char* space) {
+    out_ += mark;
+    if (!has_comments(Above::Symbol, s.index, element)) return void(out_ += space);
+    out_ += "\n";
+    comments(Above::Symbol, s.index, "  ", element);
+    out_ += "  ";
+  }
 
-  void piece(const DataPiece& p) {
+  static std::string title_of(const DataPiece& p) {
     switch (p.kind) {
-      case DataPiece::Kind::Zero: out_ += fmt::format("zero: {}", p.zero_bytes); return;
-      case DataPiece::Kind::Bytes: out_ += "bytes: " + quoted(p.bytes); return;
-      case DataPiece::Kind::Addresses:
-        out_ += "address: ";
-        for (size_t k = 0; k < p.symbols.size(); ++k)
-          out_ += (k ? ", " : "") + shown_name(module_.symbol_name(p.symbols[k]));
-        return;
-      case DataPiece::Kind::Numbers: {
-        out_ += p.type.name() + ": ";
-        unsigned step = p.type.words();
-        for (size_t k = 0; k < p.numbers.size(); k += step)
-          out_ += (k ? ", " : "") + literal_text({&p.numbers[k], step}, p.type);
-      }
+      case DataPiece::Kind::Zero: return "zero";
+      case DataPiece::Kind::Bytes: return "bytes";
+      case DataPiece::Kind::Addresses: return "address";
+      case DataPiece::Kind::Numbers: break;
     }
+    return p.type.name();
+  }
+  std::vector<std::string> elements_of(const DataPiece& p) const {
+    switch (p.kind) {
+      case DataPiece::Kind::Zero: return {std::to_string(p.zero_bytes)};
+      case DataPiece::Kind::Bytes: return {quoted(p.bytes)};
+      case DataPiece::Kind::Addresses: {
+        std::vector<std::string> out;
+        for (Symbol s : p.symbols) out.push_back(shown_name(module_.symbol_name(s)));
+        return out;
+      }
+      case DataPiece::Kind::Numbers: break;
+    }
+    std::vector<std::string> out;
+    unsigned step = p.type.words();
+    for (size_t k = 0; k < p.numbers.size(); k += step)
+      out.push_back(literal_text({&p.numbers[k], step}, p.type));
+    return out;
   }
 
   const Module& module_;
   std::string out_;
-  std::map<std::pair<Above, uint32_t>, std::vector<size_t>> comments_;
+  std::map<std::tuple<Above, uint32_t, uint32_t>, std::vector<size_t>> comments_;
 };
 
 }  // namespace

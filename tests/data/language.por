@@ -99,8 +99,8 @@ enter:
   z         = bits i128 v
   aa        = bits ptr 5:i64
   bb        = fma w, {1.0, 2.0, 3.0, 4.5}, w
-  cc        = shr.s v, 3 promise exact, inrange
-  dd        = or a, -64 promise disjoint
+  cc        = shr.s v, 3 promise lossless, bounded
+  dd        = or a, -64 promise separate
   ee        = narrow i7 b
   ff        = bits i3[3] -1:i9
   gg        = pick true, {nan(0x12), inf, -nan, -0.0}, w
@@ -119,7 +119,7 @@ far(x: i64):
   return call routes_of(f, x)
 
 near:
-  e = div.s v, a promise exact, nonzero
+  e = div.s v, a promise lossless, nonzero
   go last(e) 12
 
 last(y: i64):

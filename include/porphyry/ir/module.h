@@ -138,11 +138,13 @@ class Module {
 
   std::vector<SourceFile> sources;
   // Comments that stand on lines of their own outside of functions, by what they stand above; KindsEnd: the
-  // closing brace of a tree of kinds; End: the end of the file.
+  // closing brace of a tree of kinds; End: the end of the file. Inside of a record or a data item: `part` is the
+  // number of the member or element below, from 1; a record's closing brace comes behind its last member.
   struct Comment {
     enum class Above : uint8_t { Module, Symbol, Kinds, Kind, Record, KindsEnd, End } above;
     uint32_t index = 0;  // of the symbol, tree, kind or record
     std::string text;    // with its dashes
+    uint32_t part = 0;   // Record, Symbol: 0: above all of it
   };
   std::vector<Comment> comments;
 

@@ -16,10 +16,10 @@ namespace promise {
 enum : uint8_t {
   fits_s = 1,    // no signed overflow
   fits_u = 2,    // no unsigned overflow
-  exact = 4,     // no bits are lost
+  lossless = 4,  // no bits are lost
   nonzero = 8,   // the operand (of a division: the divisor) is not zero
-  inrange = 16,  // the amount or lane index is below its bound
-  disjoint = 32  // no bit is set in both
+  bounded = 16,  // the amount or lane index is below its bound
+  separate = 32  // no bit is set in both
 };
 }
 
@@ -83,7 +83,7 @@ std::span<const std::string_view> permit_words();
 std::span<const std::string_view> mark_words();
 std::span<const std::string_view> outside_words();  // "writes nothing" is one of them
 
-// "fits.s, exact": the words whose bits are set.
+// "fits.s, lossless": the words whose bits are set.
 std::string words_of(uint8_t bits, std::span<const std::string_view> words, std::string_view between = ", ");
 std::optional<uint8_t> bit_of(std::string_view word, std::span<const std::string_view> words);
 

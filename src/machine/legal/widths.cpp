@@ -119,7 +119,7 @@ class WidthSplitter final : public Splitter {
   }
 
   Parts of_two(Instruction i, Op op, const Parts& a, const Parts& b, unsigned w) {
-    auto amount = [&] { return words_.modulo(b, w, f_.promises(i) & promise::inrange); };
+    auto amount = [&] { return words_.modulo(b, w, f_.promises(i) & promise::bounded); };
     switch (op) {
       case Op::Add: return words_.add(a, b);
       case Op::Sub: return words_.sub(a, b);
