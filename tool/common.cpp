@@ -7,13 +7,39 @@
 #include <sstream>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 
 namespace porphyry::tool {
 
-void say(const std::string& text) { std::fwrite(text.data(), 1, text.size(), stderr); }
+// For a terminal: control characters of the input as they are escaped in text; colours stay.
+static std::string harmless(const std::string& text) {
+  std::string out;
+  for (size_t k = 0; k < text.size(); ++k) {
+    auto c = static_cast<unsigned char>(text[k]);
+    size_t end = k + 1;
+    if (c == 0x1b && end < text.size() && text[end] == '[') {
+      while (end + 1 < text.size() &&
+             (std::isdigit(static_cast<unsigned char>(text[end + 1])) || text[end + 1] == ';'))
+        ++end;
+      if (end + 1 < text.size() && text[end + 1] == 'm') {
+        out += text.substr(k, end + 2 - k);
+        k = end + 1;
+        continue;
+      }
+    }
+    out += (c < 0x20 && c != '\n' && c != '\t') || c == 0x7f ? fmt::format("\\x{:02x}", c)
+                                                             : std::string(1, text[k]);
+  }
+  return out;
+}
+
+void say(const std::string& all) {
+  const std::string text = isatty(STDERR_FILENO) ? harmless(all) : all;
+  std::fwrite(text.data(), 1, text.size(), stderr);
+}
 
 void fail(const Diagnostics& why, int status) { throw Failure{status, why}; }
 
@@ -47,7 +73,23 @@ std::string input_of(const Options& o) {
 
 std::unique_ptr<Loaded> load(const Options& o) { return load(o, input_of(o)); }
 
+// What bytes are that are no module; nothing when they may be one.
+static const char* other_than_a_module(std::string_view bytes) {
+  if (bytes.find_first_not_of(" \t\r\n") == bytes.npos) return "is empty";
+  if (bytes.starts_with("\x7f"
+                        "ELF"))
+    return "is an object file or a program, which 'show' reads";
+  if (bytes.starts_with("!<arch>\n")) return "is an archive: its members have to be taken out first";
+  if (!is_packed(bytes) && bytes.substr(0, 1000).find('\0') != bytes.npos)
+    return "is no text, and not packed";
+  return nullptr;
+}
+
 std::unique_ptr<Loaded> load(const Options& o, std::string bytes) {
+  if (const char* other = other_than_a_module(bytes))
+    fail({complaint((o.file == "-" ? "standard input" : "'" + o.file + "'") + " " + other,
+                    "a module, text or packed")},
+         input_at_fault);
   auto out = std::make_unique<Loaded>();
   out->source = std::make_unique<SourceText>(o.file == "-" ? "standard input" : o.file, std::move(bytes));
   auto module = load_module(out->realm, *out->source);
@@ -115,14 +157,35 @@ Symbol function_of(const Module& module, const std::string& name) {
        call_at_fault);
 }
 
-void put_out(const Options& o, const std::string& text) {
+void refuse_idle(const Options& o, std::initializer_list<Needs> all) {
+  Diagnostics idle;
+  for (const Needs& n : all)
+    if (!n.met && o.given.contains(n.option))
+      idle.push_back(complaint(std::string(n.option) + " does nothing here", n.when));
+  if (!idle.empty()) fail(idle, call_at_fault);
+}
+
+void check_ending(const Options& o, std::initializer_list<const char*> endings) {
+  std::string_view file(o.output);
+  file.remove_prefix(file.rfind('/') == file.npos ? 0 : file.rfind('/') + 1);
+  size_t dot = file.rfind('.');
+  if (dot == file.npos || dot == 0 || file.starts_with("..")) return;
+  std::vector<std::string> names(endings.begin(), endings.end());
+  for (const std::string& e : names)
+    if (file.substr(dot) == e) return;
+  fail({complaint(fmt::format("nothing that is written here ends in '{}'", file.substr(dot)), listed(names))},
+       call_at_fault);
+}
+
+void put_out(const Options& o, const std::string& all) {
   if (o.output.empty() || o.output == "-") {
+    const std::string text = on_terminal() ? harmless(all) : all;
     bool whole = std::fwrite(text.data(), 1, text.size(), stdout) == text.size();
     if (std::fflush(stdout) != 0 || !whole)
       fail({complaint("standard output cannot be written", "a place that takes the result")}, input_at_fault);
     return;
   }
-  Diagnostics failed = write_file(o.output, text);
+  Diagnostics failed = write_file(o.output, all);
   if (!failed.empty()) fail(failed, input_at_fault);
 }
 

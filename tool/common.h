@@ -44,6 +44,15 @@ const machine::Target& target_of(const Options& o);
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target);
 Symbol function_of(const Module& module, const std::string& name);
 void put_out(const Options& o, const std::string& text);
+
+// An option that does something only for some calls; one that would do nothing is refused.
+struct Needs {
+  const char *option, *when;  // the second in words
+  bool met;
+};
+void refuse_idle(const Options& o, std::initializer_list<Needs> all);
+// The ending of -o must be one of these, where it has one.
+void check_ending(const Options& o, std::initializer_list<const char*> endings);
 bool on_terminal();
 // What a command of the system writes when it reads `input`; nothing when it fails.
 std::optional<std::string> filtered(const std::string& command, const std::string& input);

@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <CLI/CLI.hpp>
+#include <set>
 
+#include "arguments.h"
 #include "common.h"
 #include "porphyry/base/heap.h"
 #include "porphyry/render/diagnostics.h"
@@ -16,7 +18,7 @@ using porphyry::tool::Options;
 void add_level(CLI::App* verb, Options& o);
 
 void add_common(CLI::App* verb, Options& o, bool with_level) {
-  verb->add_option("file", o.file, "A module, text or packed; - for standard input")->default_val("-");
+  verb->add_option("file", o.file, "A module, text or packed; - for standard input, which is usual");
   if (with_level) add_level(verb, o);
 }
 void add_files(CLI::App* verb, Options& o, bool with_level) {
@@ -35,12 +37,21 @@ void add_level(CLI::App* verb, Options& o) {
 }
 
 void add_output(CLI::App* verb, Options& o) {
-  verb->add_option("-o", o.output, "Where to write (a folder for several inputs); standard output otherwise");
+  verb->add_option("-o", o.output, "Where to write (a folder for several inputs); standard output otherwise")
+      ->type_name("FILE");
 }
 void add_json(CLI::App* verb, Options& o) { verb->add_flag("--json", o.json, "Report as JSON"); }
 void add_machine(CLI::App* verb, Options& o) {
   verb->add_option("--target", o.target, "The target: x64");
   verb->add_option("--with", o.features, "The features to use, separated by commas, or none");
+}
+
+// The options that a call has, by name.
+std::set<std::string> given_to(const CLI::App& verb) {
+  std::set<std::string> out;
+  for (const CLI::Option* option : verb.get_options())
+    if (option->count() > 0) out.insert(option->get_name());
+  return out;
 }
 
 }  // namespace
@@ -53,18 +64,17 @@ int main(int count, char** arguments) {
       "reasons.",
       "porphyry");
   app.require_subcommand(1);
-  app.failure_message([](const CLI::App*, const CLI::Error& e) {
-    bool no_verb = e.get_name() == "RequiredError" && std::string(e.what()).starts_with("A subcommand");
-    return (no_verb ? "a verb is missing" : std::string(e.what())) +
-           "\nporphyry --help lists the verbs; porphyry VERB --help the options of one\n";
-  });
+  app.set_version_flag("--version", "porphyry " PORPHYRY_VERSION)->description("Which version this is");
   Options o;
   int status = 0;
 
   auto* check = app.add_subcommand("check", "Reads and verifies a module; all mistakes at once");
   add_files(check, o, false);
   add_json(check, o);
-  check->callback([&] { status = verb_check(o); });
+  check->callback([&] {
+    o.given = given_to(*check);
+    status = verb_check(o);
+  });
 
   auto* show =
       app.add_subcommand("show",
@@ -77,7 +87,10 @@ int main(int count, char** arguments) {
                    "text, or its block graph as dot, svg or png; else by the ending of -o. "
                    "Object files: listing or json");
   show->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  show->callback([&] { status = verb_show(o); });
+  show->callback([&] {
+    o.given = given_to(*show);
+    status = verb_show(o);
+  });
 
   auto* sample =
       app.add_subcommand("make-sample", "Writes a generated program, always the same for one seed");
@@ -86,29 +99,44 @@ int main(int count, char** arguments) {
   sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
   sample->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
   sample->add_flag("--native", o.native, "Always little-endian with pointers of 64 bits");
-  sample->add_option("--as", o.as, "text or packed")->check(CLI::IsMember({"text", "packed"}));
-  sample->callback([&] { status = verb_make_sample(o); });
+  sample->add_option("--as", o.as, "text or packed");
+  sample->callback([&] {
+    o.given = given_to(*sample);
+    status = verb_make_sample(o);
+  });
 
   auto* operations = app.add_subcommand("operations", "The table of operations, as Markdown or JSON");
   add_output(operations, o);
   add_json(operations, o);
-  operations->callback([&] { status = verb_operations(o); });
+  operations->callback([&] {
+    o.given = given_to(*operations);
+    status = verb_operations(o);
+  });
 
   auto* pack = app.add_subcommand("pack", "A module to its packed form");
   add_files(pack, o, false);
   add_output(pack, o);
-  pack->callback([&] { status = verb_pack(o); });
+  pack->callback([&] {
+    o.given = given_to(*pack);
+    status = verb_pack(o);
+  });
 
   auto* unpack = app.add_subcommand("unpack", "A packed module to its text form");
   add_files(unpack, o, false);
   add_output(unpack, o);
-  unpack->callback([&] { status = verb_unpack(o); });
+  unpack->callback([&] {
+    o.given = given_to(*unpack);
+    status = verb_unpack(o);
+  });
 
   auto* optimize = app.add_subcommand("optimize", "IR to IR through a level or a written pipeline");
   add_files(optimize, o, true);
   add_output(optimize, o);
   optimize->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
-  optimize->callback([&] { status = verb_optimize(o); });
+  optimize->callback([&] {
+    o.given = given_to(*optimize);
+    status = verb_optimize(o);
+  });
 
   auto* lower = app.add_subcommand(
       "lower", "To machine code: a listing, an object file, assembly text, JSON or legalized IR");
@@ -121,7 +149,10 @@ int main(int count, char** arguments) {
   lower->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
   lower->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
   lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  lower->callback([&] { status = verb_lower(o); });
+  lower->callback([&] {
+    o.given = given_to(*lower);
+    status = verb_lower(o);
+  });
 
   auto* run = app.add_subcommand(
       "run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native");
@@ -136,7 +167,9 @@ int main(int count, char** arguments) {
   run->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
   run->add_option("--time-limit", o.time_limit, "Seconds for a native run");
   run->add_option("--step-limit", o.step_limit,
-                  "Operations for a run of the evaluator, instructions for one of the simulator");
+                  "Operations for a run of the evaluator (1,000,000,000 unless said), instructions for one "
+                  "of the simulator "
+                  "(20,000,000)");
   run->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
   run->add_flag(
       "--here", o.here,
@@ -144,20 +177,29 @@ int main(int count, char** arguments) {
   run->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
   run->add_flag("--memory", o.memory, "Show what changed in memory");
   run->positionals_at_end(false);
-  run->callback([&] { status = verb_run(o); });
+  run->callback([&] {
+    o.given = given_to(*run);
+    status = verb_run(o);
+  });
 
   auto* why = app.add_subcommand(
       "why", "The notes of the passes: what was done, what was declined and what would unlock it");
   add_common(why, o, true);
   add_json(why, o);
   why->add_option("--function", o.function, "Only this function");
-  why->callback([&] { status = verb_why(o); });
+  why->callback([&] {
+    o.given = given_to(*why);
+    status = verb_why(o);
+  });
 
   auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
   demo->add_option("--folder", o.folder,
                    "Where frostwatch.por and its data lie; those that are shipped otherwise");
   demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  demo->callback([&] { status = verb_demo(o); });
+  demo->callback([&] {
+    o.given = given_to(*demo);
+    status = verb_demo(o);
+  });
 
   // Negative numbers are arguments of a call, not options: behind the function's name all words that look
   // like numbers are handed over behind a mark that is taken off again.
@@ -181,11 +223,13 @@ int main(int count, char** arguments) {
     say(porphyry::render({d}));
     return 2;
   }
+  speak_our_form(app);
   try {
     app.parse(words);
   } catch (const CLI::ParseError& e) {
-    int code = app.exit(e);
-    return code == 0 ? 0 : 2;
+    if (e.get_exit_code() == 0) return app.exit(e);  // help, or the version
+    say(porphyry::render({call_problem(app, e)}));
+    return 2;
   }
   return status;
 }

@@ -104,7 +104,9 @@ class CodeTracer {
 
 CallOutcome simulated(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call,
                       const Options& o, const machine::LowerOptions& lower) {
-  simulate::RunOptions run{.seed = o.seed, .step_limit = o.step_limit};
+  // Some ten seconds, unless more is asked for.
+  simulate::RunOptions run{.seed = o.seed, .step_limit = 20'000'000};
+  if (o.given.contains("--step-limit")) run.step_limit = o.step_limit;
   if (o.stage == "encoded") {
     Tracer tracer(jit, target);
     if (o.trace) run.see = [&](const simulate::Observation& seen) { tracer.line(seen); };
@@ -131,8 +133,14 @@ int verb_run(const Options& o) {
       fail({complaint("'" + o.stage + "' is no stage of code that is simulated",
                       "selected, allocated or encoded, with --on sim")},
            call_at_fault);
-    if ((o.here || o.lazy) && o.on != "native")
-      fail({complaint("--here and --lazy speak of the processor", "--on native")}, call_at_fault);
+    bool eval = o.on == "eval", native = o.on == "native", sim = o.on == "sim";
+    refuse_idle(o, {{"--here", "--on native", native},
+                    {"--lazy", "--on native", native},
+                    {"--time-limit", "--on native", native},
+                    {"--step-limit", "--on eval or --on sim", eval || sim},
+                    {"--seed", "--on eval or --on sim", eval || sim},
+                    {"--stage", "--on sim", sim},
+                    {"--with", "--on native or --on sim", !eval}});
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = load_optimized(o, "-O0");
@@ -149,7 +157,7 @@ int verb_run(const Options& o) {
       auto jit = Jit::compile(*loaded->module, target, options, usual_externals, how);
       if (!jit) fail(jit.why(), input_at_fault);
       if (o.here) {
-        out = run_here(*loaded->module, **jit, target, *call);
+        out = run_here(*loaded->module, **jit, target, *call, o.time_limit);
       } else if (o.on == "native") {
         out = run_on_processor(*loaded->module, **jit, target, *call, o.time_limit);
       } else {

@@ -55,6 +55,16 @@ static std::string graph(const Module& module, const Options& o, const std::stri
   return *drawn;
 }
 
+// Whether a function of an object has this name: the linker's, or the one of the source, with or without
+// parameters.
+static bool is_called(const machine::FunctionListing& f, std::string_view name) {
+  std::string_view source = f.signature;
+  source.remove_prefix(std::min(source.find_first_not_of(' '), source.size()));
+  std::string_view without = source.substr(0, source.find('('));
+  std::string_view last = without.substr(without.rfind("::") == without.npos ? 0 : without.rfind("::") + 2);
+  return f.name == name || (!source.empty() && (source == name || without == name || last == name));
+}
+
 // An object file of any compiler, in the form of our own listings.
 static void show_object(const std::string& bytes, const Options& o) {
   const machine::Target& target = target_of(o);
@@ -68,11 +78,12 @@ static void show_object(const std::string& bytes, const Options& o) {
   if (!o.function.empty()) {
     std::vector<std::string> names;
     for (const auto& f : all.functions) names.push_back(f.name);
-    std::erase_if(all.functions, [&](const auto& f) { return f.name != o.function; });
+    std::erase_if(all.functions, [&](const auto& f) { return !is_called(f, o.function); });
     if (all.functions.empty())
       fail({complaint("no function is called '" + o.function + "'", listed(names))}, call_at_fault);
   }
-  if (o.as == "json" || o.json) return put_out(o, render_json(all.functions));
+  if (o.as == "json" || (o.as.empty() && o.output.ends_with(".json")))
+    return put_out(o, render_json(all.functions));
   if (!o.as.empty() && o.as != "listing" && o.as != "text")
     fail({complaint("an object file has no form '" + o.as + "'", "listing or json")}, call_at_fault);
   put_out(o, render(all, o.output.empty() && on_terminal() && !o.no_colour, o.function.empty()));
@@ -80,8 +91,13 @@ static void show_object(const std::string& bytes, const Options& o) {
 
 int verb_show(const Options& o) {
   return guarded([&] {
+    if (o.as.empty()) check_ending(o, {".por", ".txt", ".dot", ".svg", ".png", ".json"});
     std::string bytes = input_of(o);
-    if (is_object(bytes)) return show_object(bytes, o);
+    if (is_object(bytes)) {
+      refuse_idle(o, {{"-O", "-O with a module", false}, {"--pipeline", "--pipeline with a module", false}});
+      return show_object(bytes, o);
+    }
+    refuse_idle(o, {{"--no-colour", "--no-colour with an object file", false}});
     Pipeline pipeline = pipeline_of(o, "-O0");
     auto loaded = optimized(load(o, std::move(bytes)), pipeline);
     std::string as = o.as;
@@ -97,23 +113,32 @@ int verb_show(const Options& o) {
 
 int verb_make_sample(const Options& o) {
   return guarded([&] {
+    if (!o.as.empty() && o.as != "text" && o.as != "packed")
+      fail({complaint("there is no form '" + o.as + "'", "text or packed")}, call_at_fault);
+    refuse_idle(o, {{"--count", "--count with --coverage", o.coverage},
+                    {"--as", "--as without --coverage", !o.coverage}});
+    bool packed = o.as == "packed" || (o.as.empty() && o.output.ends_with(".porb"));
+    if (o.coverage)
+      check_ending(o, {".txt"});
+    else
+      check_ending(o, {packed ? ".porb" : ".por"});
     SampleCoverage coverage;
     for (uint64_t k = 0; k < o.count; ++k) {
       Realm realm;
       Sample sample = make_sample(realm, {.seed = o.seed + k, .native_layout = o.native});
       coverage.add(*sample.module);
       if (o.coverage) continue;
-      if (o.count > 1)
-        fail({complaint("several programs do not go into one file", "--count with --coverage")},
-             call_at_fault);
-      put_out(o, o.as == "packed" ? write_packed(*sample.module) : write_text(*sample.module));
+      put_out(o, packed ? write_packed(*sample.module) : write_text(*sample.module));
     }
     if (o.coverage) put_out(o, render(coverage));
   });
 }
 
 int verb_operations(const Options& o) {
-  return guarded([&] { put_out(o, o.json ? render_operations_json() : render_operations()); });
+  return guarded([&] {
+    check_ending(o, {o.json ? ".json" : ".md"});
+    put_out(o, o.json ? render_operations_json() : render_operations());
+  });
 }
 
 // Bytes are nothing for a terminal, nor one behind the other.
@@ -125,15 +150,27 @@ static void needs_a_file(const Options& o, const char* what, const char* ending)
 }
 
 int verb_pack(const Options& o) {
-  if (int status = guarded([&] { needs_a_file(o, "packed bytes", "porb"); })) return status;
+  if (int status = guarded([&] {
+        needs_a_file(o, "packed bytes", "porb");
+        if (o.files.size() < 2) check_ending(o, {".porb"});
+      }))
+    return status;
   return over_inputs(o, ".porb", [](const Options& one) { return write_packed(*load(one)->module); });
 }
 
 int verb_unpack(const Options& o) {
+  if (int status = guarded([&] {
+        if (o.files.size() < 2) check_ending(o, {".por"});
+      }))
+    return status;
   return over_inputs(o, ".por", [](const Options& one) { return write_text(*load(one)->module); });
 }
 
 int verb_optimize(const Options& o) {
+  if (int status = guarded([&] {
+        if (o.files.size() < 2) check_ending(o, {".por"});
+      }))
+    return status;
   return over_inputs(o, ".por", [](const Options& one) {
     std::vector<StepRecord> steps;
     auto loaded = load_optimized(one, "-O1", nullptr, one.steps ? &steps : nullptr);
@@ -208,8 +245,12 @@ int verb_lower(const Options& o) {
         form = &lowered_form(o);
         std::string_view as = form->name;
         if (as == "object") needs_a_file(o, "object files", "o");
-        if (as != "ir" && !o.until.empty())
-          fail({complaint("--until says where legalization stops", "--until with --as ir")}, call_at_fault);
+        refuse_idle(
+            o, {{"--until", "--until with --as ir: it says where legalization stops", as == "ir"},
+                {"--lives", "--lives with a listing", as == "listing"},
+                {"--no-colour", "--no-colour with a listing", as == "listing"},
+                {"--function", "--function with a listing, JSON or IR", as != "object" && as != "assembly"}});
+        if (o.as.empty() && o.files.size() < 2) check_ending(o, {".txt", ".o", ".s", ".json", ".por"});
       }))
     return status;
   return over_inputs(o, form->ending, [&](const Options& one) { return lowered(one, form->name); });

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -18,6 +19,7 @@ struct Options {
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
        no_colour = false, here = false, lazy = false, lives = false;
+  std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
 };

@@ -21,6 +21,12 @@ struct Shared {
   Scratch scratch;
 };
 
+constexpr const char* valid_types = "bool, i2 to i128, f32, f64, ptr, or up to 1,024 lanes of any but ptr";
+std::string type_text(Type t) { return t.exists() ? t.name() + ", which is no type" : "of no type"; }
+constexpr bool is_alignment(uint32_t n) { return n > 0 && n <= 4096 && (n & (n - 1)) == 0; }
+// A comment as the text form has it: on a line of its own.
+bool is_comment(const std::string& text) { return text.starts_with("--") && text.find('\n') == text.npos; }
+
 class Verifier {
  public:
   Verifier(const Module& module, Symbol symbol, const Origin& origin, Shared& shared)
@@ -34,6 +40,7 @@ class Verifier {
       complain_function("the function has no block", "an entry block");
       return std::move(out_);
     }
+    if (!origin_.places && !values_have_types()) return std::move(out_);
     if (!f_.parameters(f_.entry()).empty())
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
@@ -47,6 +54,21 @@ class Verifier {
   }
 
  private:
+  bool values_have_types() {
+    bool all = true;
+    auto look = [&](Type t) {
+      if (!t.is_valid()) complain_type(t), all = false;
+    };
+    for (Type t : f_.signature().parameters) look(t);
+    for (Type t : f_.signature().results) look(t);
+    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+      for (Value v : f_.parameters(b)) look(f_.type(v));
+    for (const Function::Comment& c : f_.comments)
+      if (!is_comment(c.text))
+        complain_function("a comment is '" + c.text + "'", "one line that begins with --");
+    return all;
+  }
+
   // A text's reader has asked this, as it has whether operands, targets and their arguments are there.
   void names(Block b) {
     unique(f_.name(b), shared_.blocks, "block");
@@ -78,7 +100,7 @@ class Verifier {
       if (!origin_.places && !has_its_parts(i)) whole = false;
       if (!whole) continue;
       types(i);
-      if (!origin_.places) targets(i);
+      if (!origin_.places) shapes(i), targets(i);
       if (f_.promises(i) | f_.permits(i)) words(i);
       if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) access(i);
     }
@@ -93,6 +115,14 @@ class Verifier {
     for (Edge e : f_.edges(i))
       for (size_t k = 0; k < f_.argument_count(e); ++k)
         if (!f_.argument(e, k).exists()) return complain(i, "an argument is missing", "a value"), false;
+    if (!f_.has_detail(i)) {
+      complain_function(
+          "'" + std::string(info(f_.op(i)).name) + "' lacks what belongs to it besides operands",
+          "an address, a size, lanes, cases, a name or a symbol: see Function::Draft");
+      return false;
+    }
+    for (size_t k = 0; k < f_.result_count(i); ++k)
+      if (!f_.type(f_.result(i, k)).is_valid()) return complain_type(f_.type(f_.result(i, k))), false;
     bool names_symbol = f_.op(i) == Op::AddressOf || info(f_.op(i)).layout == Layout::Call;
     if (names_symbol && f_.symbol(i).index >= module_.symbol_count()) {
       complain_function("'" + std::string(info(f_.op(i)).name) + "' names nothing that is there",
@@ -100,6 +130,28 @@ class Verifier {
       return false;
     }
     return true;
+  }
+
+  void complain_type(Type t) { complain_function("a value is " + type_text(t), valid_types); }
+
+  // What a text can say of addresses and frame objects; its reader has asked this.
+  void shapes(Instruction i) {
+    OperandForm is = form(i);
+    for (const Address* a : {is.address, is.from}) {
+      if (!a) continue;
+      if (a->indexed && (a->scale < 1 || a->scale > int64_t(1) << 62))
+        complain(i, "the scale is " + std::to_string(a->scale), "1 to 2^62");
+      aligned(i, a->align);
+    }
+    if (f_.op(i) != Op::Reserve) return;
+    const ReserveShape& shape = f_.reserve_shape(i);
+    if (shape.bytes > uint64_t(1) << 31)
+      complain(i, "the object has " + std::to_string(shape.bytes) + " bytes", "at most 2^31");
+    aligned(i, shape.align);
+  }
+  void aligned(Instruction i, uint32_t align) {
+    if (!is_alignment(align))
+      complain(i, "the alignment is " + std::to_string(align), "a power of two up to 4,096");
   }
 
   OperandForm form(Instruction i) const {
@@ -215,8 +267,6 @@ class Verifier {
   void access(Instruction i) {
     const Address& a = f_.address(i);
     Type t = f_.op(i) == Op::Load ? shared_.results[0] : shared_.operands[0];
-    if (a.align == 0 || (a.align & (a.align - 1)) != 0)
-      complain(i, "the alignment " + std::to_string(a.align) + " is no power of two", "1, 2, 4, 8, …");
     if (f_.op(i) == Op::Store && (a.early || a.as_unwritten))
       complain(i, a.early ? "a store is never early" : "a store writes what 'as const' says nobody writes",
                "a load");
@@ -331,6 +381,17 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
       }
       out.push_back(std::move(d));
     };
+    if (module.find(module.text(row.name)) != Symbol(k))
+      complain("is the name of two items", "a name of its own for each");
+    for (const Signature* s = module.signature(Symbol(k)); s;) {
+      for (Type t : s->parameters)
+        if (!t.is_valid()) complain("takes a value " + type_text(t), valid_types);
+      for (Type t : s->results)
+        if (!t.is_valid()) complain("gives a value " + type_text(t), valid_types);
+      break;
+    }
+    if (row.kind == SymbolKind::Data && !is_alignment(row.data.align))
+      complain("is aligned to " + std::to_string(row.data.align), "a power of two up to 4,096");
     if (row.is_local && row.is_weak)
       complain("is both local and weak", "one of them: what is local meets no other of its name");
     bool is_function = module.signature(Symbol(k)) != nullptr;
@@ -349,8 +410,10 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
     if ((row.facts.outside & outside::frees) && !takes_pointer)
       complain("frees but takes no pointer", "ptr as its first parameter");
     for (const DataPiece& piece : row.data.pieces) {
+      if (piece.kind == DataPiece::Kind::Zero && piece.zero_bytes > uint64_t(1) << 32)
+        complain("holds " + std::to_string(piece.zero_bytes) + " zeros in a row", "at most 2^32");
       bool fits = piece.kind != DataPiece::Kind::Numbers ||
-                  (piece.type.exists() && piece.numbers.size() % piece.type.words() == 0);
+                  (piece.type.is_valid() && piece.numbers.size() % piece.type.words() == 0);
       if (!fits)
         complain("holds numbers without a type that fits them", "whole numbers of words, see Type::words");
       for (Symbol s : piece.symbols)
@@ -378,6 +441,9 @@ Diagnostics verify(const Module& module, const Origin& origin) {
   Diagnostics out;
   verify_kinds(module, origin, out);
   verify_symbols(module, origin, out);
+  for (const Module::Comment& c : module.comments)
+    if (!is_comment(c.text))
+      out.push_back(complaint("a comment is '" + c.text + "'", "one line that begins with --"));
   Shared shared;
   for (size_t k = 0; k < module.symbol_count(); ++k)
     if (module.is_function(Symbol(k))) verify_function(module, Symbol(k), origin, shared, out);

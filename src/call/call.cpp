@@ -123,9 +123,19 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
   Diagnostics problems;
   std::string_view all = source.text();
   unsigned field = 0;
+  size_t row_start = 0;
+  // A row that lacks the column would leave out a number, and all behind it would move.
+  auto end_row = [&](size_t at) {
+    if (column != 0 && field != 0 && field < column && problems.size() < 20)
+      problems.push_back(source.at(
+          static_cast<uint32_t>(row_start), static_cast<uint32_t>(at - row_start),
+          fmt::format("this row has {} column{}, and no column {}", field, field == 1 ? "" : "s", column),
+          fmt::format("at least {} in each row", column)));
+    field = 0;
+  };
   for (size_t at = 0; at < all.size();) {
     char c = all[at];
-    if (c == '\n') field = 0;
+    if (c == '\n') end_row(at);
     if (c == '#') {
       while (at < all.size() && all[at] != '\n') ++at;
       continue;
@@ -136,6 +146,7 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
     }
     size_t from = at;
     while (at < all.size() && std::string_view(" \t\r\n,#").find(all[at]) == std::string_view::npos) ++at;
+    if (field == 0) row_start = from;
     if (++field != column && column != 0) continue;
     auto bits = column_bits(std::string(all.substr(from, at - from)), type);
     if (!bits) {
@@ -149,6 +160,10 @@ Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, un
     out.resize(out.size() + type.bytes());
     put_value(type, {words, type.words()}, order, out.data() + out.size() - type.bytes());
   }
+  end_row(all.size());
+  if (problems.empty() && column != 0 && out.empty())
+    return complaint("'" + path + "' has no rows, and so no column " + std::to_string(column),
+                     "rows of numbers");
   if (!problems.empty()) return problems;
   return out;
 }
@@ -240,7 +255,7 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
     if (c.at.exists()) {
       const Function& f = module.function(c.function);
       line += ": " + write_text(module, f, c.at);
-      if (std::string p = position_text(module, f.position(c.at)); !p.empty()) line += "  @" + p;
+      if (std::string p = place_text(module, f.position(c.at)); !p.empty()) line += "  " + p;
     }
     out.trace.push_back(line);
   }
@@ -272,8 +287,9 @@ std::vector<std::string> result_texts(std::span<const uint64_t> words, const std
 
 }  // namespace
 
-CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
-                             PreparedCall& call, double limit) {
+template <class Call>
+static CallOutcome run_natively(const Module& module, const Jit& jit, const machine::Target& target,
+                                PreparedCall& call, Call run_it) {
   CallOutcome out;
   auto caller = Caller::make(jit, module.symbol_name(call.function), target);
   if (!caller) {
@@ -281,7 +297,7 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
     out.message = caller.why()[0].message;
     return out;
   }
-  NativeOutcome run = (*caller)->call_apart(argument_words(call), limit);
+  NativeOutcome run = run_it(**caller, argument_words(call));
   out.end = static_cast<CallOutcome::End>(run.end);
   out.message = run.message;
   out.seconds = run.seconds;
@@ -289,20 +305,16 @@ CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine
   return out;
 }
 
-CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target,
-                     PreparedCall& call) {
-  CallOutcome out;
-  auto caller = Caller::make(jit, module.symbol_name(call.function), target);
-  if (!caller) {
-    out.end = CallOutcome::End::Fault;
-    out.message = caller.why()[0].message;
-    return out;
-  }
-  auto start = std::chrono::steady_clock::now();
-  std::vector<uint64_t> results = (*caller)->call(argument_words(call));
-  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  out.results = result_texts(results, module.function(call.function).signature().results);
-  return out;
+CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
+                             PreparedCall& call, double limit) {
+  return run_natively(module, jit, target, call,
+                      [&](const Caller& c, auto words) { return c.call_apart(words, limit); });
+}
+
+CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call,
+                     double limit) {
+  return run_natively(module, jit, target, call,
+                      [&](const Caller& c, auto words) { return c.call_here(words, limit); });
 }
 
 // A simulator's run as the outcome of a call.
@@ -313,7 +325,7 @@ static CallOutcome simulated(const Module& module, PreparedCall& call, Run run_i
   simulate::RunOutcome run = run_it();
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   out.end = static_cast<CallOutcome::End>(run.end);
-  out.message = run.message;
+  out.message = run.message + run.place;
   out.results = result_texts(run.results, module.function(call.function).signature().results);
   return out;
 }
@@ -328,7 +340,11 @@ CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine
   auto runner = simulate::Runner::make(jit, module.symbol_name(call.function), target);
   if (!runner) return {.end = CallOutcome::End::Fault, .message = runner.why()[0].message};
   allow_pieces(**runner, call);
-  return simulated(module, call, [&] { return (*runner)->run(argument_words(call), options); });
+  return simulated(module, call, [&] {
+    simulate::RunOutcome run = (*runner)->run(argument_words(call), options);
+    if (run.end != simulate::RunOutcome::End::Result) run.place = place_text(jit, run.at);
+    return run;
+  });
 }
 
 CallOutcome run_code(const Module& module, simulate::CodeRunner& runner, PreparedCall& call,

@@ -293,6 +293,32 @@ uint32_t Function::add_shuffle(std::span<const uint16_t> lanes) {
   return static_cast<uint32_t>(shuffles.size() - lanes.size());
 }
 
+bool Function::has_detail(Instruction i) const {
+  uint32_t detail = instructions_[i].detail;
+  auto in = [&](const auto& rows, size_t count = 1) {
+    return detail < rows.size() && count <= rows.size() - detail;
+  };
+  switch (info(op(i)).layout) {
+    case Layout::Load:
+    case Layout::Store:
+    case Layout::At:
+    case Layout::Fill: return in(addresses_);
+    case Layout::Copy: return rare_.get() && in(rare_->copies);
+    case Layout::Reserve: return rare_.get() && in(rare_->reserves);
+    case Layout::Shuffle:
+      return result_count(i) && rare_.get() && in(rare_->shuffles, type(result(i)).lanes());
+    case Layout::Choose: {
+      if (!rare_.get() || !in(rare_->choices)) return false;
+      const Choice& c = rare_->choices[detail];
+      return c.edge_count > 0 && c.first_case + uint64_t(c.edge_count) - 1 <= rare_->cases.size();
+    }
+    case Layout::AddressOf:
+    case Layout::Call:
+    case Layout::Watch: return detail != no_detail;
+    default: return true;
+  }
+}
+
 Instruction Function::make(Block b, const Draft& draft) {
   assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&
          draft.targets.size() <= list_limit);

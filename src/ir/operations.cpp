@@ -15,7 +15,8 @@ constexpr uint8_t none = 0, commutes = OperationInfo::commuting, traps = Operati
                   ends = OperationInfo::ending, calls = OperationInfo::calling,
                   reserves = OperationInfo::reserving, marks = OperationInfo::marking;
 constexpr uint8_t no_promise = 0;
-using promise::separate, promise::lossless, promise::fits_s, promise::fits_u, promise::bounded, promise::nonzero;
+using promise::separate, promise::lossless, promise::fits_s, promise::fits_u, promise::bounded,
+    promise::nonzero;
 
 }  // namespace
 

@@ -1,6 +1,7 @@
 #include "porphyry/ir/pen.h"
 
 #include <bit>
+#include <stdexcept>
 
 #include "porphyry/ir/typing.h"
 
@@ -19,16 +20,33 @@ Pen& Pen::before(Instruction i) {
 }
 
 Instruction Pen::put(const Function::Draft& draft) {
+  if (!before_.exists() && !block_.exists())
+    throw std::invalid_argument("the pen has no place: at_end(block) or before(instruction) comes first");
+  auto look = [&](Value v) {
+    if (v.exists()) type_of(v);  // one that is missing, `verify` tells
+  };
+  for (Value v : draft.operands) look(v);
+  for (const Function::Draft::Target& t : draft.targets) {
+    if (t.to.index >= function_->block_limit())
+      throw std::invalid_argument("a target is no block of the function");
+    for (Value v : t.arguments) look(v);
+  }
   Instruction i =
       before_.exists() ? function_->insert_before(before_, draft) : function_->append(block_, draft);
   if (!draft.position.exists() && position_.exists()) function_->set_position(i, position_);
   return i;
 }
 
+Type Pen::type_of(Value v) const {
+  if (v.index >= function_->value_limit())
+    throw std::invalid_argument("an operand is no value of the function");
+  return function_->type(v);
+}
+
 Value Pen::write(Op op, std::span<const Value> operands, uint8_t promises) {
   Type types[3], results[2];
-  assert(operands.size() <= 3);
-  for (size_t k = 0; k < operands.size(); ++k) types[k] = function_->type(operands[k]);
+  if (operands.size() > 3) throw std::invalid_argument("a plain operation has three operands at most");
+  for (size_t k = 0; k < operands.size(); ++k) types[k] = type_of(operands[k]);
   unsigned count = result_types(op, {types, operands.size()}, {}, results);
   return function_->result(
       put({.op = op, .operands = operands, .results = {results, count}, .promises = promises}));
@@ -45,7 +63,7 @@ Value Pen::convert(Op op, Type to, Value v) {
 
 Value Pen::shuffle(Value a, Value b, std::span<const uint16_t> lanes) {
   Value operands[] = {a, b};
-  Type to = function_->type(a).with_lanes(static_cast<unsigned>(lanes.size()));
+  Type to = type_of(a).with_lanes(static_cast<unsigned>(lanes.size()));
   return function_->result(put({.op = Op::Shuffle,
                                 .operands = operands,
                                 .results = {&to, 1},
@@ -53,6 +71,7 @@ Value Pen::shuffle(Value a, Value b, std::span<const uint16_t> lanes) {
 }
 
 Value Pen::real(Type t, double d) {
+  if (!t.is_float()) throw std::invalid_argument("a float is asked for, of a type that is none: " + t.name());
   uint64_t bits =
       t.bits() == 32 ? std::bit_cast<uint32_t>(static_cast<float>(d)) : std::bit_cast<uint64_t>(d);
   return function_->constant(t, bits);
@@ -79,7 +98,7 @@ void Pen::store(Value v, Value p, Value index, int64_t scale, int64_t offset) {
   access(Op::Store, std::nullopt, v, p, index, scale, offset);
 }
 Value Pen::at(Value p, Value index, int64_t scale, int64_t offset) {
-  return access(Op::At, function_->type(p), std::nullopt, p, index, scale, offset);
+  return access(Op::At, type_of(p), std::nullopt, p, index, scale, offset);
 }
 
 Value Pen::load(Type t, const Address& a, std::span<const Value> operands) {
@@ -122,7 +141,7 @@ void Pen::renew(Value p, Value bytes) {
 }
 
 Value Pen::sole(Value p) {
-  Type t = function_->type(p);
+  Type t = type_of(p);
   return function_->result(put({.op = Op::Sole, .operands = {&p, 1}, .results = {&t, 1}}));
 }
 
@@ -133,8 +152,8 @@ void Pen::watch(std::string_view variable, Value v) {
 }
 
 std::vector<Value> Pen::call(Symbol callee, std::span<const Value> arguments) {
-  const Signature* signature = module_->signature(callee);
-  assert(signature && "only functions are called");
+  const Signature* signature = callee.index < module_->symbol_count() ? module_->signature(callee) : nullptr;
+  if (!signature) throw std::invalid_argument("a call names no function of the module");
   Instruction i =
       put({.op = Op::Call, .operands = arguments, .results = signature->results, .detail = callee.index});
   std::vector<Value> out;
@@ -160,7 +179,7 @@ void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
                  std::initializer_list<Value> arguments) {
   std::vector<Word> values;
   std::vector<Function::Draft::Target> targets;
-  Word mask = mask_of(function_->type(v).bits());
+  Word mask = mask_of(type_of(v).bits());
   for (const Case& c : cases) {
     values.push_back(c.value & mask);
     targets.push_back({c.to, c.arguments});

@@ -6,31 +6,32 @@
 
 #include <mutex>
 
-// The names and layouts are those that debuggers look for: GDB manual, chapter 30, "JIT Compilation
-// Interface". It is one list for the whole process, and weak, so that others in the process may have it as
-// well.
+// The two symbols and the layouts are those that the system's debugger looks for, by its manual's chapter on
+// code compiled just in time; the names of the structures are our own. It is one list for the whole process,
+// and weak, so that others in the process may have it as well.
 extern "C" {
 
-enum jit_actions_t : uint32_t { JIT_NOACTION = 0, JIT_REGISTER_FN, JIT_UNREGISTER_FN };
+// What has just happened to the list.
+enum ListChange : uint32_t { list_unchanged = 0, entry_added = 1, entry_goes = 2 };
 
-struct jit_code_entry {
-  jit_code_entry* next_entry;
-  jit_code_entry* prev_entry;
-  const char* symfile_addr;
-  uint64_t symfile_size;
+struct ShownObject {
+  ShownObject* next;
+  ShownObject* previous;
+  const char* bytes;
+  uint64_t size;
 };
 
-struct jit_descriptor {
+struct ShownList {
   uint32_t version;
-  uint32_t action_flag;
-  jit_code_entry* relevant_entry;
-  jit_code_entry* first_entry;
+  uint32_t change;
+  ShownObject* changed;
+  ShownObject* first;
 };
 
 // The debugger stops here and reads the list.
 __attribute__((weak, noinline)) void __jit_debug_register_code() { __asm__ volatile("" ::: "memory"); }
 
-__attribute__((weak)) jit_descriptor __jit_debug_descriptor = {1, JIT_NOACTION, nullptr, nullptr};
+__attribute__((weak)) ShownList __jit_debug_descriptor = {1, list_unchanged, nullptr, nullptr};
 }
 
 namespace porphyry {
@@ -41,37 +42,35 @@ std::mutex& list_lock() {
   return lock;
 }
 
-void tell(jit_code_entry* entry, jit_actions_t action) {
-  __jit_debug_descriptor.relevant_entry = entry;
-  __jit_debug_descriptor.action_flag = action;
+void tell(ShownObject* entry, ListChange action) {
+  __jit_debug_descriptor.changed = entry;
+  __jit_debug_descriptor.change = action;
   __jit_debug_register_code();
 }
 
 }  // namespace
 
 DebuggerEntry::DebuggerEntry(std::string object)
-    : object_(std::move(object)),
-      entry_(new jit_code_entry{nullptr, nullptr, object_.data(), object_.size()}) {
+    : object_(std::move(object)), entry_(new ShownObject{nullptr, nullptr, object_.data(), object_.size()}) {
   std::lock_guard guard(list_lock());
-  entry_->next_entry = __jit_debug_descriptor.first_entry;
-  if (entry_->next_entry) entry_->next_entry->prev_entry = entry_;
-  __jit_debug_descriptor.first_entry = entry_;
-  tell(entry_, JIT_REGISTER_FN);
+  entry_->next = __jit_debug_descriptor.first;
+  if (entry_->next) entry_->next->previous = entry_;
+  __jit_debug_descriptor.first = entry_;
+  tell(entry_, entry_added);
 }
 
 DebuggerEntry::~DebuggerEntry() {
   std::lock_guard guard(list_lock());
-  (entry_->prev_entry ? entry_->prev_entry->next_entry : __jit_debug_descriptor.first_entry) =
-      entry_->next_entry;
-  if (entry_->next_entry) entry_->next_entry->prev_entry = entry_->prev_entry;
-  tell(entry_, JIT_UNREGISTER_FN);
+  (entry_->previous ? entry_->previous->next : __jit_debug_descriptor.first) = entry_->next;
+  if (entry_->next) entry_->next->previous = entry_->previous;
+  tell(entry_, entry_goes);
   delete entry_;
 }
 
 void tell_profiler(uint64_t address, size_t bytes, const std::string& name) {
   std::string path = fmt::format("/tmp/perf-{}.map", getpid()),
               line = fmt::format("{:x} {:x} {}\n", address, bytes, name);
-  int file = open(path.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
+  int file = open(path.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC | O_NOFOLLOW, 0644);
   if (file < 0) return;
   (void)!write(file, line.data(), line.size());  // a map without this line is still one
   close(file);

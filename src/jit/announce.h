@@ -4,7 +4,7 @@
 #include <cstdint>
 #include <string>
 
-struct jit_code_entry;  // as debuggers know it
+struct ShownObject;  // as debuggers know it
 
 namespace porphyry {
 
@@ -18,7 +18,7 @@ class DebuggerEntry {
 
  private:
   std::string object_;
-  jit_code_entry* entry_;
+  ShownObject* entry_;
 };
 
 // A line in the map where the system's profiler looks up what lies outside of all files.

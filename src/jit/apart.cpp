@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <sys/mman.h>
+#include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/time.h>
 #include <sys/wait.h>
@@ -9,6 +10,7 @@
 
 #include <chrono>
 #include <cmath>
+#include <csetjmp>
 #include <csignal>
 #include <cstring>
 #include <new>
@@ -134,77 +136,138 @@ std::vector<uint64_t> Caller::call(std::span<const uint64_t> arguments) const {
   return bridge_.results(frame.data());
 }
 
+// Compiled code holds no lock and is in no routine of the host, so that all may be asked for from a signal's
+// handler there.
+std::string place_text(const Jit& jit, uint64_t at) {
+  bool inside = false;
+  for (const MemoryRegion& r : jit.regions()) {
+    uint64_t start = reinterpret_cast<uint64_t>(r.memory);
+    inside |= r.executable && at >= start && at - start < r.bytes;
+  }
+  auto place = inside ? jit.locate(at) : std::nullopt;
+  if (!place) return ", in code of the host";
+  std::string out = fmt::format(", in '{}'", place->function);
+  if (!place->position.empty()) out += " at " + place->position;
+  if (!place->operation.empty()) out += ": " + place->operation;
+  return out;
+}
+
 namespace {
 
-void set_outcome(NativeOutcome& out, int status, double limit) {
-  int signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
+constexpr size_t place_room = 4096;  // bytes for where a run stood, ended by a zero
+
+void ended_by(NativeOutcome& out, int signal, double limit) {
+  out.end = NativeOutcome::End::Fault;
   if (signal == SIGILL || signal == SIGFPE || signal == SIGTRAP) {
     out.end = NativeOutcome::End::Trap;
     out.message = signal == SIGFPE ? "a division traps" : "trap";
-  } else if (signal == SIGALRM || signal == SIGXCPU || signal == SIGKILL) {
+  } else if (signal == SIGALRM || signal == SIGXCPU) {
     out.end = NativeOutcome::End::TooLong;
     out.message = fmt::format("the run took more than {} seconds", limit);
+  } else if (signal == SIGSEGV || signal == SIGBUS) {
+    out.message = "an access outside of all memory, or the stack is exhausted";
   } else {
-    out.end = NativeOutcome::End::Fault;
-    out.message = signal == SIGSEGV || signal == SIGBUS
-                      ? "an access outside of all memory, or the stack is exhausted"
-                      : fmt::format("the run ended with {} {}", signal ? "signal" : "status",
-                                    signal ? signal : WEXITSTATUS(status));
+    out.message = fmt::format("the run was ended from outside, by signal {}", signal);
   }
 }
 
-// In the child: what the handler of signals needs, which is given nothing else.
+// What the handler of signals needs, which is given nothing else: one run at a time in a process has one.
 struct Witness {
-  uint64_t* place = nullptr;
+  const Jit* jit = nullptr;
   const machine::Target* target = nullptr;
+  char* place = nullptr;            // of place_room
+  sigjmp_buf* return_to = nullptr;  // where the run goes on; else it ends as the signal has it
 };
 Witness& witness() {
   static Witness it;
   return it;
 }
 
-// Writes down where the run stood, then lets the signal do what it usually does.
+// Writes down where the run stood.
 void note_place(int number, siginfo_t*, void* context) {
-  *witness().place = witness().target->program_counter(context);
+  Witness& w = witness();
+  std::string text = place_text(*w.jit, w.target->program_counter(context));
+  size_t size = std::min(text.size(), place_room - 1);
+  std::memcpy(w.place, text.data(), size);
+  w.place[size] = 0;
+  if (w.return_to) siglongjmp(*w.return_to, number);
   signal(number, SIG_DFL);
   raise(number);
 }
 
-// From here on. The handler has a stack of its own, since the run's may be exhausted.
-void tell_where(uint64_t* place, const machine::Target& target) {
-  witness() = {place, &target};
-  static char stack[64 << 10];
-  stack_t other{.ss_sp = stack, .ss_flags = 0, .ss_size = sizeof stack};
-  sigaltstack(&other, nullptr);
-  struct sigaction action {};
-  action.sa_sigaction = note_place;
-  action.sa_flags = SA_SIGINFO | SA_ONSTACK | SA_NODEFER;
-  for (int s : {SIGILL, SIGFPE, SIGSEGV, SIGBUS, SIGTRAP, SIGALRM}) sigaction(s, &action, nullptr);
-}
+constexpr int signals_of_runs[] = {SIGILL, SIGFPE, SIGSEGV, SIGBUS, SIGTRAP, SIGALRM};
+
+// From here on, until it goes. The handler has a stack of its own, since the run's may be exhausted.
+class Watch {
+ public:
+  Watch(const Witness& w, double limit) : stack_(256 << 10) {
+    witness() = w;
+    stack_t other{.ss_sp = stack_.data(), .ss_flags = 0, .ss_size = stack_.size()};
+    sigaltstack(&other, &old_stack_);
+    struct sigaction action {};
+    action.sa_sigaction = note_place;
+    action.sa_flags = SA_SIGINFO | SA_ONSTACK | SA_NODEFER;
+    for (size_t k = 0; k < std::size(signals_of_runs); ++k) sigaction(signals_of_runs[k], &action, &old_[k]);
+    limit = std::min(limit, 1e9);
+    itimerval timer{};
+    timer.it_value.tv_sec = static_cast<time_t>(limit);
+    timer.it_value.tv_usec = static_cast<suseconds_t>((limit - std::floor(limit)) * 1e6) + 1;
+    setitimer(ITIMER_REAL, &timer, nullptr);
+  }
+  ~Watch() {
+    itimerval none{};
+    setitimer(ITIMER_REAL, &none, nullptr);
+    for (size_t k = 0; k < std::size(signals_of_runs); ++k) sigaction(signals_of_runs[k], &old_[k], nullptr);
+    sigaltstack(&old_stack_, nullptr);
+    witness() = {};
+  }
+
+ private:
+  std::vector<char> stack_;
+  stack_t old_stack_{};
+  struct sigaction old_[std::size(signals_of_runs)]{};
+};
 
 }  // namespace
 
+NativeOutcome Caller::call_here(std::span<const uint64_t> arguments, double limit) const {
+  NativeOutcome out;
+  std::vector<uint64_t> frame(arguments.begin(), arguments.end());
+  frame.resize(bridge_.argument_words + bridge_.result_words);
+  std::vector<char> place(place_room);
+  sigjmp_buf back;
+  Watch watch({&jit_, &target_, place.data(), &back}, limit);
+  auto start = std::chrono::steady_clock::now();
+  if (int signal = sigsetjmp(back, 1)) {
+    ended_by(out, signal, limit);
+    out.message += place.data();
+    return out;
+  }
+  enter_(frame.data());
+  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.results = bridge_.results(frame.data());
+  return out;
+}
+
 NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double limit, unsigned repeats) const {
   size_t words = bridge_.argument_words + bridge_.result_words;
-  SharedMemory shared((words + 3) * 8);
+  SharedMemory shared((words + 2) * 8 + place_room);
   uint64_t* frame = reinterpret_cast<uint64_t*>(shared.bytes().data());
+  char* place = reinterpret_cast<char*>(frame + words + 2);
   std::copy(arguments.begin(), arguments.end(), frame);
   NativeOutcome out;
-  pid_t child = fork();
+  pid_t parent = getpid(), child = fork();
   if (child < 0) {
     out.end = NativeOutcome::End::Fault;
     out.message = "no child process can be made";
     return out;
   }
   if (child == 0) {
-    tell_where(frame + words + 2, target_);
+    prctl(PR_SET_PDEATHSIG, SIGKILL);  // it ends with its parent, which may have gone by now
+    if (getppid() != parent) _exit(1);
     rlimit no_core{0, 0};
     setrlimit(RLIMIT_CORE, &no_core);
-    itimerval timer{};
-    limit = std::min(limit, 1e9);
-    timer.it_value.tv_sec = static_cast<time_t>(limit);
-    timer.it_value.tv_usec = static_cast<suseconds_t>((limit - std::floor(limit)) * 1e6) + 1;
-    setitimer(ITIMER_REAL, &timer, nullptr);
+    Watch watch({&jit_, &target_, place, nullptr}, limit);
     auto start = std::chrono::steady_clock::now();
     for (unsigned k = 0; k < repeats; ++k) enter_(frame);
     std::chrono::duration<double> took = std::chrono::steady_clock::now() - start;
@@ -219,15 +282,12 @@ NativeOutcome Caller::call_apart(std::span<const uint64_t> arguments, double lim
   if (WIFEXITED(status) && WEXITSTATUS(status) == 0 && frame[words + 1] == 1) {
     out.results = bridge_.results(frame);
     std::memcpy(&out.seconds, frame + words, 8);
+  } else if (WIFSIGNALED(status)) {
+    ended_by(out, WTERMSIG(status), limit);
+    out.message += place;
   } else {
-    set_outcome(out, status, limit);
-    if (auto place = jit_.locate(frame[words + 2])) {
-      out.message += fmt::format(", in '{}'", place->function);
-      if (!place->position.empty()) out.message += " at " + place->position;
-      if (!place->operation.empty()) out.message += ": " + place->operation;
-    } else if (frame[words + 2]) {
-      out.message += ", in code of the host";
-    }
+    out.end = NativeOutcome::End::Fault;
+    out.message = fmt::format("the run ended the process with status {}", WEXITSTATUS(status));
   }
   return out;
 }

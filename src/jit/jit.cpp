@@ -19,6 +19,22 @@ using namespace machine;
 // Of code, constants and data, whose distances from one another have 32 bits, and a sign.
 static constexpr size_t most_placed_bytes = (size_t(1) << 31) - (size_t(1) << 16);
 
+// Whether any code or data refers to a symbol. O(module); asked of externals that are not there.
+static bool is_named(const Module& module, Symbol wanted) {
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
+    for (const DataItem::Reference& r : module[Symbol(k)].data.references())
+      if (r.symbol == wanted) return true;
+    if (!module.is_function(Symbol(k))) continue;
+    const Function& f = module.function(Symbol(k));
+    for (Block b = f.entry(); b.exists(); b = f.next(b))
+      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
+        Layout layout = info(f.op(i)).layout;
+        if ((layout == Layout::Call || layout == Layout::AddressOf) && f.symbol(i) == wanted) return true;
+      }
+  }
+  return false;
+}
+
 Jit::Jit(const Target& target, const JitOptions& how) : target_(target), how_(how) {}
 
 Jit::~Jit() {
@@ -68,9 +84,9 @@ Diagnostics Jit::place(const Resolver& externals) {
         complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
   };
   if (p.end > most_placed_bytes)
-    return {complaint(fmt::format("code and data take {} bytes", p.end),
-                      fmt::format("at most {} in one piece of memory, so that distances have 32 bits",
-                                  most_placed_bytes))};
+    return {complaint(
+        fmt::format("code and data take {} bytes", p.end),
+        fmt::format("at most {} in one piece of memory, so that distances have 32 bits", most_placed_bytes))};
   constants_start_ = p.constants_start, data_start_ = p.data_start, data_end_ = p.end;
   size_t words = lazy_ ? jit::rounded(lazy_->word_bytes(), jit::page_bytes()) : 0;
   memory_bytes_ = p.end + words + (lazy_ ? lazy_->reserve() : 0);
@@ -93,7 +109,7 @@ Diagnostics Jit::place(const Resolver& externals) {
     if (row.kind == SymbolKind::Data) addresses_[k] = memory_ + p.data[k];
     if (row.kind == SymbolKind::ExternFunction || row.kind == SymbolKind::ExternData) {
       addresses_[k] = static_cast<uint8_t*>(externals ? externals(module.text(row.name)) : nullptr);
-      if (!addresses_[k])
+      if (!addresses_[k] && is_named(module, Symbol(k)))
         problems.push_back(
             complaint(fmt::format("nothing is known of the external '{}'", module.text(row.name)),
                       "an address for it"));

@@ -62,14 +62,7 @@ std::optional<CodePlace> place_in(const LoweredModule& lowered, const CompiledFu
   if (after == f.lines.begin() || !(after - 1)->origin.exists() || !ir.alive((after - 1)->origin)) return out;
   Instruction origin = (after - 1)->origin;
   out.operation = write_text(*lowered.legal, ir, origin);
-  if (Position p = ir.position(origin); p.exists()) {
-    const PositionRow& row = lowered.legal->position(p);
-    std::string source;
-    for (const SourceFile& s : lowered.legal->sources)
-      if (s.number == row.source) source = s.name;
-    out.position = fmt::format("{}:{}:{}", source.empty() ? fmt::format("{}", row.source) : source, row.line,
-                               row.column);
-  }
+  out.position = place_text(*lowered.legal, ir.position(origin));
   return out;
 }
 

@@ -111,7 +111,7 @@ class Lister {
       out.operation = operation(l.origin);
       out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))
                                             : std::string(info(f_.op(l.origin)).name);
-      out.position = position_text(module_, f_.position(l.origin));
+      out.position = place_text(module_, f_.position(l.origin));
     }
     if (l.to == EmittedLine::To::Pool)
       out.operation += (out.operation.empty() ? "" : "; ") +

@@ -1,5 +1,5 @@
 // fold: operations on constants become constants, and branches on constants become plain. A work list follows
-// each new constant to its users. O(instructions).
+// each new constant to its users. O(instructions + cases).
 #include <fmt/format.h>
 
 #include "porphyry/ir/compute.h"
@@ -25,15 +25,21 @@ class Folder {
 
  private:
   bool one(Instruction i) {
-    if (f_.op(i) == Op::When) return branch(i);
+    if (f_.op(i) == Op::When || f_.op(i) == Op::Choose) return branch(i);
     if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0)) && f_.is_uniform(f_.operand(i, 0))) {
       bool yes = f_.constant_bits(f_.operand(i, 0)) & 1;
-      return replace(i, f_.operand(i, yes ? 1 : 2), "the condition is constant");
+      return replace(i, {f_.operand(i, yes ? 1 : 2)}, "the condition is constant");
     }
     const OperationInfo& row = info(f_.op(i));
-    if (!row.is_plain() || f_.result_count(i) != 1) return false;
-    Type types[3], result = f_.type(f_.result(i));
-    size_t count = f_.operand_count(i);
+    size_t count = f_.operand_count(i), result_count = f_.result_count(i);
+    if (!row.is_plain() || result_count == 0) return false;
+    Type types[3], results[2];
+    unsigned lanes = 0;
+    for (size_t k = 0; k < result_count; ++k) {
+      results[k] = f_.type(f_.result(i, k));
+      if (results[k].is_pointer()) return false;
+      lanes += results[k].lanes();
+    }
     in_.clear();
     for (size_t k = 0; k < count; ++k) {
       Value v = f_.operand(i, k);
@@ -42,37 +48,41 @@ class Folder {
       if (!f_.is_constant(v) || types[k].is_pointer()) return false;
       for (unsigned lane = 0; lane < types[k].lanes(); ++lane) in_.push_back(f_.constant_word(v, lane));
     }
-    if (result.is_pointer()) return false;
     std::vector<uint16_t> picked;
-    for (unsigned k = 0; row.layout == Layout::Shuffle && k < result.lanes(); ++k)
+    for (unsigned k = 0; row.layout == Layout::Shuffle && k < lanes; ++k)
       picked.push_back(f_.shuffle_lane(i, k));
-    out_.assign(result.lanes(), 0);
-    if (!compute_lanes(f_.op(i), {types, count}, {&result, 1}, in_, out_, picked)) {
+    out_.assign(lanes, 0);
+    if (!compute_lanes(f_.op(i), {types, count}, {results, result_count}, in_, out_, picked)) {
       w_.declined(f_.position(i), w_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
                   "operands for which it has a result", {{"operation", write_text(w_.module, f_, i)}});
       return false;
     }
-    return replace(i, constant_of(result), "all operands are constant");
+    std::vector<Value> constants;
+    std::span<const Word> left(out_);
+    for (size_t k = 0; k < result_count; left = left.subspan(results[k].lanes()), ++k)
+      constants.push_back(constant_of(results[k], left.first(results[k].lanes())));
+    return replace(i, constants, "all operands are constant");
   }
 
-  // The constant whose lanes are in out_.
-  Value constant_of(Type type) {
-    if (!type.has_lanes()) return f_.constant(type, out_[0]);
+  Value constant_of(Type type, std::span<const Word> lanes) {
+    if (!type.has_lanes()) return f_.constant(type, lanes[0]);
     std::vector<uint64_t> words;
-    for (Word w : out_) {
+    for (Word w : lanes) {
       words.push_back(static_cast<uint64_t>(w));
       if (type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
     }
     return f_.constant_lanes(type, words);
   }
 
-  bool replace(Instruction i, Value with, const char* why) {
-    Value old = f_.result(i);
-    if (w_.wants_notes())
-      w_.done(f_.position(i), w_.name(old), "became " + w_.name(with), why,
-              {{"operation", write_text(w_.module, f_, i)}});
-    for (Slot s = f_.first_use(old); s.exists(); s = f_.next_use(s)) work_.push_back(f_.use(s).user);
-    f_.replace_uses(old, with);
+  bool replace(Instruction i, const std::vector<Value>& with, const char* why) {
+    for (size_t k = 0; k < with.size(); ++k) {
+      Value old = f_.result(i, k);
+      if (w_.wants_notes())
+        w_.done(f_.position(i), w_.name(old), "became " + w_.name(with[k]), why,
+                {{"operation", write_text(w_.module, f_, i)}});
+      for (Slot s = f_.first_use(old); s.exists(); s = f_.next_use(s)) work_.push_back(f_.use(s).user);
+      f_.replace_uses(old, with[k]);
+    }
     f_.erase(i);
     return true;
   }
@@ -80,7 +90,8 @@ class Folder {
   bool branch(Instruction i) {
     Value condition = f_.operand(i, 0);
     if (!f_.is_constant(condition)) return false;
-    Edge taken = f_.edge(i, f_.constant_bits(condition) & 1 ? 0 : 1);
+    Edge taken = f_.edge(i, f_.op(i) == Op::Choose ? case_of(i, f_.constant_word(condition))
+                                                   : (f_.constant_bits(condition) & 1 ? 0 : 1));
     std::vector<Value> arguments;
     for (size_t k = 0; k < f_.argument_count(taken); ++k) arguments.push_back(f_.argument(taken, k));
     Block to = f_.to(taken), home = f_.block(i);
@@ -92,6 +103,14 @@ class Folder {
     Function::Draft::Target target{to, arguments};
     f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
     return true;
+  }
+
+  // The way that a choose takes; its last one is for all other numbers.
+  size_t case_of(Instruction i, Word number) const {
+    size_t last = f_.edges(i).size() - 1;
+    for (size_t k = 0; k < last; ++k)
+      if (f_.case_value(i, k) == number) return k;
+    return last;
   }
 
   Workplace& w_;

@@ -7,7 +7,7 @@ namespace porphyry {
 void Workplace::add(Note note, Position p) {
   note.pass = pass;
   note.function = module.symbol_name(symbol);
-  note.position = position_text(module, p);
+  note.position = place_text(module, p);
   notes_->push_back(std::move(note));
 }
 

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <optional>
+#include <set>
 
 #include "porphyry/optimize/pass.h"
 
@@ -80,7 +81,7 @@ class Promoter {
     }
     size_t loads = 0, stores = 0;
     for (const Access& a : accesses_) ++(a.is_store ? stores : loads);
-    if (type_.exists()) rename(slot);
+    if (type_.exists()) rename(slot), name_single_value();
     for (const Access& a : accesses_) f_.erase(a.at);
     f_.erase(slot);
     w_.done(position, name, "the slot became a value", "it is only loaded and stored, as one type",
@@ -168,15 +169,39 @@ class Promoter {
       for (Block join : frontiers_[b.index]) {
         if (parameter_[join].exists() || !live[join]) continue;
         parameter_[join] = f_.add_parameter(join, type_);
-        if (placed_.empty() && name.exists()) {
-          f_.set_name(f_.result(slot_), {});
-          f_.set_name(parameter_[join], name);
-        }
+        if (placed_.empty() && name.exists()) f_.set_name(f_.result(slot_), {});
+        if (name.exists()) f_.set_name(parameter_[join], placed_.empty() ? name : further_name(name));
         placed_.push_back(join);
         work.push_back(join);
       }
     }
     placed_count_ = placed_.size();
+  }
+
+  // What is stored by the only store, and has no name of its own, is the slot's value from there on.
+  void name_single_value() {
+    Name name = f_.name(f_.result(slot_));
+    Value only;
+    size_t stores = 0;
+    for (const Access& a : accesses_)
+      if (a.is_store) only = f_.operand(a.at, 0), ++stores;
+    if (stores != 1 || !name.exists() || !placed_.empty()) return;
+    if (f_.kind(only) != ValueKind::Result || f_.name(only).exists()) return;
+    f_.set_name(f_.result(slot_), {});
+    f_.set_name(only, name);
+  }
+
+  // `name_2`, `name_3`, … whichever no value of the function has.
+  Name further_name(Name name) {
+    if (names_.empty())
+      for (size_t k = 0; k < f_.value_limit(); ++k)
+        if (Name n = f_.name(Value(k)); n.exists()) names_.insert(n.index);
+    Realm& realm = w_.module.realm();
+    std::string base(realm.text(name));
+    for (unsigned k = 2;; ++k) {
+      Name next = realm.name(fmt::format("{}_{}", base, k));
+      if (names_.insert(next.index).second) return next;
+    }
   }
 
   // The value at the end of a block: its last write, else what its start has; remembered on the way.
@@ -227,6 +252,7 @@ class Promoter {
   Function& f_;
   std::vector<std::vector<Block>> frontiers_;
   std::vector<Access> accesses_;
+  std::set<uint32_t> names_;  // of the function's values; empty until one is asked for
   std::vector<Block> placed_;
   size_t placed_count_ = 0;
   Type type_;

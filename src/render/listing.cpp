@@ -121,7 +121,7 @@ std::string render(const FunctionListing& l, bool colour, bool all_lives) {
                          ink(faint, padded(bytes_text(x.bytes), byte_width + 1));
       line += about.empty() ? padded(x.text, text_width + 2) : ink(violet, padded(x.text, text_width + 2));
       std::string tail = about.empty() && !x.position.empty() && !again
-                             ? padded(note, operation_width + 2) + "@" + x.position
+                             ? padded(note, operation_width + 2) + x.position
                              : note;
       line += ink(about.empty() ? teal : faint, tail);
       while (!colour && !line.empty() && line.back() == ' ') line.pop_back();

@@ -26,7 +26,7 @@ std::string render(const Notes& notes, bool colour) {
     std::string kind = kind_text(n.kind);
     if (colour) kind = (n.kind == Note::Kind::Done ? "\x1b[32m" : "\x1b[33m") + kind + "\x1b[0m";
     out += fmt::format("{} {} in {}{}{}: {}: {}\n", n.pass, kind, n.function,
-                       n.position.empty() ? "" : " @" + n.position, n.value.empty() ? "" : ", " + n.value,
+                       n.position.empty() ? "" : " at " + n.position, n.value.empty() ? "" : ", " + n.value,
                        n.what, n.why);
     std::string figures;
     for (const auto& [name, value] : n.figures) figures += (figures.empty() ? "" : ", ") + name + " " + value;
@@ -57,15 +57,20 @@ std::string render_json(const Notes& notes) {
 std::string render(const std::vector<StepRecord>& steps) {
   size_t pass_width = 4, function_width = 8;
   for (const StepRecord& s : steps) {
+    if (!s.changed) continue;
     pass_width = std::max(pass_width, s.pass.size());
     function_width = std::max(function_width, s.function.size());
   }
   std::string out =
       fmt::format("{:<{}}  {:<{}}  instructions\n", "pass", pass_width, "function", function_width);
-  for (const StepRecord& s : steps)
-    out += fmt::format("{:<{}}  {:<{}}  {}\n", s.pass, pass_width, s.function, function_width,
-                       s.changed ? fmt::format("{} became {}", s.instructions_before, s.instructions_after)
-                                 : fmt::format("{}, nothing changed", s.instructions_before));
+  size_t unchanged = 0;
+  for (const StepRecord& s : steps) {
+    unchanged += !s.changed;
+    if (!s.changed) continue;
+    out += fmt::format("{:<{}}  {:<{}}  {} became {}\n", s.pass, pass_width, s.function, function_width,
+                       s.instructions_before, s.instructions_after);
+  }
+  if (unchanged) out += fmt::format("{} step{} changed nothing\n", unchanged, unchanged == 1 ? "" : "s");
   return out;
 }
 

@@ -82,8 +82,8 @@ Type Maker::any_integer(bool scalar) {
 
 Type Maker::fresh_type() {
   if (options_.lanes && chance(options_.lanes)) {
-    static const Type elements[] = {Type::integer(8),  Type::integer(16), Type::integer(32), Type::integer(64),
-                                    Type::f32(),       Type::f64(),       Type::boolean()};
+    static const Type elements[] = {Type::integer(8), Type::integer(16), Type::integer(32), Type::integer(64),
+                                    Type::f32(),      Type::f64(),       Type::boolean()};
     static const unsigned counts[] = {2, 3, 4, 4, 5, 8, 16, 17};
     return elements[below(std::size(elements))].with_lanes(counts[below(std::size(counts))]);
   }
@@ -348,13 +348,31 @@ void Maker::statements(int depth) {
   for (size_t k = 0; k < count; ++k) statement(depth);
 }
 
+// Whether a return call needs no more room for arguments than every convention leaves to the function itself:
+// all that the callee takes is taken, as the first, by the function as well, or has registers nearly
+// everywhere.
+static bool may_leave_for(const Signature& own, const Signature& callee) {
+  if (own.results != callee.results) return false;
+  const auto &given = own.parameters, &wanted = callee.parameters;
+  if (wanted.size() <= given.size() && std::equal(wanted.begin(), wanted.end(), given.begin())) return true;
+  size_t whole = 0, floats = 0;
+  for (Type t : wanted) {
+    if (t.has_lanes() || t.bits() > 64) return false;
+    ++(t.is_float() ? floats : whole);
+  }
+  bool few_results = own.results.size() == 1 && !own.results[0].has_lanes() && own.results[0].bits() <= 64;
+  return few_results && whole <= 6 && floats <= 8;
+}
+
 void Maker::make_function(bool last) {
   Signature s{{module_.pointer_type()}, {}};
   scope_.clear();
   for (size_t k = below(last ? 10 : 7); k-- > 0;) s.parameters.push_back(fresh_type());
   if (chance(10))
     for (int k = 0; k < 9; ++k) s.parameters.push_back(fresh_type());
-  if (!functions_.empty() && chance(40)) {  // so that one can end in a call of the other
+  if (!functions_.empty() && chance(15)) {
+    s = module_.function(functions_.back()).signature();
+  } else if (!functions_.empty() && chance(40)) {  // so that one can end in a call of the other
     s.results = module_.function(functions_.back()).signature().results;
   } else {
     s.results.push_back(fresh_type());
@@ -379,8 +397,8 @@ void Maker::make_function(bool last) {
   promotable();
   calls_left_ = 3;
   statements(3);
-  bool tail = !functions_.empty() && chance(30) &&
-              module_.function(functions_.back()).signature().results == s.results;
+  bool tail =
+      !functions_.empty() && chance(30) && may_leave_for(s, module_.function(functions_.back()).signature());
   if (tail) {
     std::vector<Value> arguments{piece_};
     const auto& types = module_.function(functions_.back()).signature().parameters;

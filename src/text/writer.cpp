@@ -213,18 +213,39 @@ std::string block_text(const Module& module, const Function& function, Block b) 
   return text::FunctionWriter(module, function).block(b);
 }
 
-std::string position_text(const Module& module, Position p) {
+namespace {
+
+// Each position after a mark: the call it was inlined at, and the one that was merged with it.
+template <class One>
+std::string chain_text(const Module& module, Position p, std::string_view mark, One one) {
   std::string out;
   while (p.exists()) {
     Position merged = module.position(p).merged_with;
-    for (const char* before = out.empty() ? "" : " and @"; p.exists(); p = module.position(p).inlined_at) {
-      const PositionRow& row = module.position(p);
-      out += fmt::format("{}{}:{}:{}", before, row.source, row.line, row.column);
-      before = " in @";
+    std::string before = out.empty() ? "" : fmt::format(" and {}", mark);
+    for (; p.exists(); p = module.position(p).inlined_at) {
+      out += before + one(module.position(p));
+      before = fmt::format(" in {}", mark);
     }
     p = merged;
   }
   return out;
+}
+
+}  // namespace
+
+std::string position_text(const Module& module, Position p) {
+  return chain_text(module, p, "@", [](const PositionRow& row) {
+    return fmt::format("{}:{}:{}", row.source, row.line, row.column);
+  });
+}
+
+std::string place_text(const Module& module, Position p) {
+  return chain_text(module, p, "", [&](const PositionRow& row) {
+    std::string source = std::to_string(row.source);
+    for (const SourceFile& s : module.sources)
+      if (s.number == row.source) source = s.name;
+    return fmt::format("{}:{}:{}", source, row.line, row.column);
+  });
 }
 
 std::string path_text(const Module& module, KindPath p) {

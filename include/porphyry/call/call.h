@@ -54,7 +54,7 @@ struct PreparedCall {
 Result<PreparedCall> prepare_call(const Module& module, std::string_view function,
                                   const std::vector<std::string>& words);
 
-// The bytes that `file:PATH:TYPE[:COLUMN]` puts into memory.
+// The bytes that `file:PATH:TYPE[:COLUMN]` puts into memory. A row that lacks the column is a diagnostic.
 Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column,
                                           ByteOrder order = ByteOrder::Little);
 
@@ -76,8 +76,9 @@ CallOutcome run_code(const Module& module, simulate::CodeRunner& runner, Prepare
                      const std::function<void(const simulate::CodeObservation&)>& see = {});
 CallOutcome run_on_processor(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, double time_limit_seconds = 10);
-// The same in this process, for debuggers and profilers: a trap or a wild access is this process's own.
-CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call);
+// The same in this process, for debuggers and profilers; see Caller::call_here.
+CallOutcome run_here(const Module& module, const Jit& jit, const machine::Target& target, PreparedCall& call,
+                     double time_limit_seconds = 10);
 
 // Elements that the run changed: "file:night.txt:f32[3]: 1.5 became 2.0", at most `most` lines a piece.
 std::vector<std::string> changed_memory(const PreparedCall& call, size_t most = 64);

@@ -142,11 +142,12 @@ class Function {
   // ---- instructions -------------------------------------------------------------------------------------
   enum class Hint : uint8_t { None, Likely, Rarely };  // of `when`: whether its first way is taken
 
+  static constexpr uint32_t no_detail = 0xffffffff;
   struct Draft {  // what an instruction is made of
     Op op;
     std::span<const Value> operands = {};
     std::span<const Type> results = {};
-    uint32_t detail = 0;  // a symbol, a name, or what an add_… function gave: see below
+    uint32_t detail = no_detail;  // a symbol, a name, or what an add_… function gave: see below
     Position position = {};
     struct Target {
       Block to;
@@ -207,6 +208,8 @@ class Function {
   }
   Name watched(Instruction i) const { return Name(instructions_[i].detail); }
   uint32_t detail(Instruction i) const { return instructions_[i].detail; }
+  // Whether it leads to a row that is there. Of a symbol: to any; only the module knows how many it has.
+  bool has_detail(Instruction i) const;
   uint32_t add_address(const Address& a);
   uint32_t add_copy(const CopyShape& c);
   uint32_t add_reserve(const ReserveShape& r);

@@ -4,6 +4,9 @@
 //   pen.at_end(block);
 //   Value sum = pen.add(a, b);
 //   pen.give_back({sum});
+//
+// What a pen cannot write throws std::invalid_argument, whatever the build: a pen without a place, an operand
+// or target that is not there, a float of a type that is none. All else that may be wrong, `verify` tells.
 #pragma once
 
 #include "porphyry/ir/module.h"
@@ -42,7 +45,7 @@ class Pen {
   // In every lane, when the type has lanes.
   Value integer(Type t, int64_t n) { return function_->constant(t, static_cast<Word>(n)); }
   Value truth(bool b) { return function_->constant(Type::boolean(), b); }
-  Value real(Type t, double d);
+  Value real(Type t, double d);  // rounded to the type
   Value null() { return function_->constant(module_->pointer_type(), 0); }
 
   Value add(Value a, Value b) { return write(Op::Add, {a, b}); }
@@ -91,6 +94,7 @@ class Pen {
   void trap();
 
  private:
+  Type type_of(Value v) const;
   Value access(Op op, std::optional<Type> result, std::optional<Value> stored, Value p, Value index,
                int64_t scale, int64_t offset);
 

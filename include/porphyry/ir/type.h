@@ -19,13 +19,30 @@ class Type {
 
   constexpr Type() = default;
   static constexpr Type boolean() { return Type(Shape::Bool, 1, 1); }
-  static constexpr Type integer(unsigned bits) { return Type(Shape::Integer, bits, 1); }
+  // No type (see exists) for a width that no integer has at all: 0, and more than 128.
+  static constexpr Type integer(unsigned bits) {
+    return bits == 0 || bits > 128 ? Type() : Type(Shape::Integer, bits, 1);
+  }
   static constexpr Type f32() { return Type(Shape::Float, 32, 1); }
   static constexpr Type f64() { return Type(Shape::Float, 64, 1); }
   // Pointers have 64 bits, or 32 in a module whose layout says so.
   static constexpr Type pointer(unsigned bits = 64) { return Type(Shape::Pointer, bits, 1); }
   // The same elements in another number of lanes; 1 gives the scalar.
-  constexpr Type with_lanes(unsigned lanes) const { return Type(shape_, bits_, lanes); }
+  constexpr Type with_lanes(unsigned lanes) const {
+    return lanes == 0 || lanes > 0xffff ? Type() : Type(shape_, bits_, lanes);
+  }
+  // Whether the language has it; one that was put together may be none: i1, two lanes of ptr, 2,000 lanes.
+  constexpr bool is_valid() const {
+    bool lanes = lanes_ >= 1 && lanes_ <= lane_limit;
+    switch (shape_) {
+      case Shape::None: return false;
+      case Shape::Bool: return lanes && bits_ == 1;
+      case Shape::Integer: return lanes && bits_ >= 2 && bits_ <= 128;
+      case Shape::Float: return lanes && (bits_ == 32 || bits_ == 64);
+      case Shape::Pointer: return lanes_ == 1 && (bits_ == 32 || bits_ == 64);
+    }
+    return false;
+  }
   // Reads "i32", "ptr", "f32[8]", …; nothing when no such type exists. "ptr" is one of 64 bits.
   static std::optional<Type> named(std::string_view name);
 

@@ -31,6 +31,10 @@ struct NativeOutcome {
   double seconds = 0;             // in the function, measured in the child
 };
 
+// ", in 'f' at night.fml:3:1: operation", for messages: where an address lies. It says so of code that is not
+// the module's.
+std::string place_text(const Jit& jit, uint64_t address);
+
 // Code that takes a function's arguments from words, as constants have them, calls it and leaves its results
 // in the words behind: `enter(frame)`, compiled for the signature by ourselves.
 struct Bridge {
@@ -53,9 +57,13 @@ class Caller {
 
   // In this process.
   std::vector<uint64_t> call(std::span<const uint64_t> arguments) const;
+  // In this process, which goes on afterwards however the run ends: a signal that it brings about, or the end
+  // of its time, is an outcome. One call at a time in a process; for debuggers and profilers. What the run
+  // had begun, in routines of the host above all, stays as it was.
+  NativeOutcome call_here(std::span<const uint64_t> arguments, double time_limit_seconds = 10) const;
   // In a child; memory that should be seen afterwards must be shared. `repeats` calls it that many times. A
-  // trap or a wild access is told with the function, source line and operation it happened in. What is
-  // compiled lazily in the child is compiled again here.
+  // trap or a wild access is told with the function, source line and operation it happened in. The child ends
+  // with its parent. What is compiled lazily in the child is compiled again here.
   NativeOutcome call_apart(std::span<const uint64_t> arguments, double time_limit_seconds = 10,
                            unsigned repeats = 1) const;
 

@@ -74,7 +74,8 @@ class Jit {
   const JitOptions& options() const { return how_; }
   // Its code, its constants, its data.
   std::vector<MemoryRegion> regions() const;
-  // What an address in the code belongs to; nothing outside of the functions. O(functions).
+  // What an address in the code belongs to, compiled lazily or not; nothing outside of the functions.
+  // O(functions).
   std::optional<CodePlace> locate(uint64_t address) const;
 
  private:

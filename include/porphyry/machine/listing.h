@@ -11,7 +11,7 @@ struct ListingLine {
   std::string text;
   std::string value;      // the IR value that the line's instruction makes, or the operation without result
   std::string operation;  // the IR instruction it came from
-  std::string position;   // source:line:column
+  std::string position;   // "night.fml:14:17"
   Role role = Role::Program;
 };
 

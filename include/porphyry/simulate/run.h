@@ -35,7 +35,8 @@ struct RunOutcome {
   enum class End : uint8_t { Result, Trap, Fault, TooLong } end = End::Result;
   std::vector<uint64_t> results;  // the words of each, as constants have them
   std::string message;            // why, unless a result
-  uint64_t at = 0;                // address of the last instruction
+  uint64_t at = 0;                // address of the last instruction, if it had one
+  std::string place;              // ", in 'f' at …", of one that had none
   uint64_t steps = 0;
 };
 

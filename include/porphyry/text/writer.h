@@ -20,6 +20,8 @@ std::string value_text(const Module& module, const Function& function, Value v);
 std::string block_text(const Module& module, const Function& function, Block b);
 // "1:14:17", with `in` and `and` as in the text form; empty when there is none.
 std::string position_text(const Module& module, Position p);
+// The same for people, by the sources' names: "night.fml:14:17".
+std::string place_text(const Module& module, Position p);
 // What an access touches: "orchard.Night.last.wet".
 std::string path_text(const Module& module, KindPath p);
 
