@@ -50,6 +50,29 @@ Allocation allocate(Code before, const Target& target, Scratch& work, bool remem
   }
 }
 
+namespace {
+
+// Instructions that only move values: between registers, and to and from slots.
+std::pair<size_t, size_t> moves_in(const Code& f) {
+  size_t copies = 0, slots = 0;
+  for (const CodeLine& i : f.code) {
+    copies += i.form == copy_form && f.of(i)[0].reg != f.of(i)[1].reg;
+    slots += i.role == Role::Save || i.role == Role::Fetch;
+  }
+  return {copies, slots};
+}
+
+}  // namespace
+
+Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scratch& work, bool remembered) {
+  Allocation second = allocate(std::move(scheduled), target, work, remembered);
+  work.reset();
+  Allocation first = allocate(std::move(plain), target, work, remembered);
+  auto [copies, slots] = moves_in(first.code);
+  auto [copies_now, slots_now] = moves_in(second.code);
+  return copies_now <= copies && slots_now <= slots ? std::move(second) : std::move(first);
+}
+
 Allocation allocate(Code before, const Target& target) {
   Scratch work;
   return allocate(std::move(before), target, work, true);

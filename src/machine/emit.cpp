@@ -163,8 +163,9 @@ class Emitter {
       if (crosses(near) && !crosses(near + least_align)) start = near + least_align;
     }
     bool on_line = start % code_line == 0;
-    starts_[jumps_[k].block].align =
-        static_cast<uint8_t>(start == near ? least_align : on_line ? code_line : 1);
+    starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_align
+                                                          : on_line     ? code_line
+                                                                        : 1);
     return start - at;
   }
   uint32_t next_block() const {

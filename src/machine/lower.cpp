@@ -29,7 +29,11 @@ class OnItsWay {
     if (!selected) return void(problems_ = selected.why());
     selected_ = std::move(*selected);
     const Function& f = legal.function(symbol_);
-    if (options.schedule) schedule(selected_->code, f, target, &memory_.work);
+    if (options.schedule) {
+      Code plain(&memory_.code);
+      plain = selected_->code;
+      if (schedule(selected_->code, f, target, &memory_.work)) unscheduled_ = std::move(plain);
+    }
     if (legal.position_count() == 0) return;
     positions_.resize(f.instruction_limit());
     for (size_t k = 0; k < positions_.size(); ++k)
@@ -41,8 +45,16 @@ class OnItsWay {
     Code before;
     if (options.check_allocation) before = selected_->code;
     memory_.work.reset();
-    allocation_ = allocate(std::move(selected_->code), target, memory_.work,
-                           options.check_allocation || options.explain);
+    bool remembered = options.check_allocation || options.explain;
+    if (!unscheduled_) {
+      allocation_ = allocate(std::move(selected_->code), target, memory_.work, remembered);
+    } else {
+      Code plain = options.check_allocation ? *unscheduled_ : Code();
+      allocation_ = allocate_either(std::move(*unscheduled_), std::move(selected_->code), target,
+                                    memory_.work, remembered);
+      // Which of the two it is, its own lines tell.
+      if (options.check_allocation && !check_allocation(before, *allocation_, target).empty()) before = plain;
+    }
     if (options.check_allocation) problems_ = check_allocation(before, *allocation_, target);
   }
 
@@ -66,6 +78,7 @@ class OnItsWay {
   std::pmr::vector<Position> positions_;  // by instruction; none in a module without
   std::optional<Selector> selector_;
   std::optional<Selected> selected_;
+  std::optional<Code> unscheduled_;  // as it was selected, where scheduling moved something
   std::optional<Allocation> allocation_;
   Diagnostics problems_;
 };

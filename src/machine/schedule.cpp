@@ -147,6 +147,8 @@ class BlockScheduler {
     --limit_.of[target.class_of(target.convention.stack)];
   }
 
+  bool moved() const { return moved_; }
+
   // Calls cut a block into stretches; the jumps at its end are no part of the last one.
   void run(const CodeBlock& b) {
     uint32_t end = b.first + b.count;
@@ -211,8 +213,9 @@ class BlockScheduler {
       for (uint32_t k = 0; k < nodes_[n].count; ++k) lines_.push_back(f_.code[nodes_[n].first + k]);
     std::span<const CodeLine> unmoved(f_.code.data() + from, to - from),
         behind(f_.code.data() + to, end - to);
-    if (cycles_of(lines_, behind) < cycles_of(unmoved, behind))
-      std::copy(lines_.begin(), lines_.end(), f_.code.begin() + from);
+    if (cycles_of(lines_, behind) >= cycles_of(unmoved, behind)) return;
+    std::copy(lines_.begin(), lines_.end(), f_.code.begin() + from);
+    moved_ = true;
   }
 
   uint32_t cycles_of(std::span<const CodeLine> stretch, std::span<const CodeLine> behind) {
@@ -425,6 +428,7 @@ class BlockScheduler {
   std::pmr::vector<Last> last_;     // by register, of coalesced ones the root
   std::pmr::vector<Use> uses_;      // by root
   uint32_t stamp_ = 0, use_stamp_ = 0;
+  bool moved_ = false;
 };
 
 }  // namespace
@@ -442,9 +446,10 @@ uint32_t estimated_cycles(const Code& code, const CodeBlock& b, const Target& ta
   return sum + clock.cycles();
 }
 
-void schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work) {
+bool schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work) {
   BlockScheduler scheduler(code, function, target, work);
   for (const CodeBlock& b : code.blocks) scheduler.run(b);
+  return scheduler.moved();
 }
 
 }  // namespace porphyry::machine

@@ -45,6 +45,10 @@ struct Allocation {
 Allocation allocate(Code before, const Target& target, Scratch& work, bool remembered);
 Allocation allocate(Code before, const Target& target);
 
+// Two orders of the same instructions: the second one's allocation, unless it has more copies, spills or
+// reloads than that of the first. Takes the time of both.
+Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scratch& work, bool remembered);
+
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in
 // its place the value that the code before allocation meant. Returns what is wrong.
 Diagnostics check_allocation(const Code& before, const Allocation& after, const Target& target);

@@ -78,8 +78,9 @@ std::span<const LegalStep> legal_steps();
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.
 Diagnostics layout_problems(const Module& module, const Target& target);
 
-// Return calls that cannot leave without a frame: they pass more words on the stack than the function itself was
-// passed, so that there is no room for them. Empty when there is none. O(blocks + operands of return calls).
+// Return calls that cannot leave without a frame: they pass more words on the stack than the function itself
+// was passed, so that there is no room for them. Empty when there is none. O(blocks + operands of return
+// calls).
 Diagnostics return_call_problems(const Module& module, const Target& target);
 
 // Runs the steps, up to and with the one called `last`, or all. The module must be verified and of the

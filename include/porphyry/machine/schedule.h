@@ -22,6 +22,7 @@ uint32_t estimated_cycles(const Code& code, const CodeBlock& block, const Target
 
 // `function` is what the code was selected from. O(n log n) for n instructions, and the lists of
 // what depends on what.
-void schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work);
+// Whether anything moved.
+bool schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine
