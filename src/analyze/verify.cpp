@@ -441,9 +441,11 @@ Diagnostics verify(const Module& module, const Origin& origin) {
   Diagnostics out;
   verify_kinds(module, origin, out);
   verify_symbols(module, origin, out);
-  for (const Module::Comment& c : module.comments)
-    if (!is_comment(c.text))
-      out.push_back(complaint("a comment is '" + c.text + "'", "one line that begins with --"));
+  for (const Module::Comment& c : module.comments) {
+    if (is_comment(c.text)) continue;
+    out.push_back(complaint("a comment is '" + c.text + "'", "one line that begins with --"));
+    out.back().excerpt = c.text;
+  }
   Shared shared;
   for (size_t k = 0; k < module.symbol_count(); ++k)
     if (module.is_function(Symbol(k))) verify_function(module, Symbol(k), origin, shared, out);

@@ -99,8 +99,7 @@ Module::Module(Realm& realm, std::string_view name) : realm_(&realm), name_(real
 
 Symbol Module::add(SymbolRow row) {
   Symbol s(symbols_.size());
-  assert(!by_name_.get(row.name).exists());
-  by_name_.set(row.name, s);
+  if (!by_name_.get(row.name).exists()) by_name_.set(row.name, s);
   symbols_.push_back(std::move(row));
   return s;
 }

@@ -102,7 +102,7 @@ class Module {
   Type index_type() const { return Type::integer(layout.pointer_bits); }
   Kinds kinds;
 
-  // Add a symbol. The name must be new in the module: see find().
+  // Add a symbol. The name should be new in the module: of two, `find` knows the first, and `verify` refuses both.
   Symbol add_function(std::string_view name, Signature signature);
   Symbol add_data(std::string_view name, DataItem item);
   Symbol add_extern_function(std::string_view name, Signature signature);
