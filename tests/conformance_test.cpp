@@ -6,8 +6,14 @@
 #include <cmath>
 
 #include "porphyry/call/call.h"
+#include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
+#include "porphyry/ir/compute.h"
+#include "porphyry/jit/apart.h"
 #include "porphyry/optimize/pipeline.h"
+#include "porphyry/sample/cases.h"
+#include "porphyry/simulate/code_run.h"
+#include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"
 #include "support/read.h"
 
@@ -252,6 +258,70 @@ TEST(Conformance, EveryPlainOperationIsInTheTable) {
       found |= std::string(row.operation).substr(0, std::string(row.operation).find(' ')) == op.name;
     EXPECT_TRUE(found) << op.name;
   }
+}
+
+// Signaling NaNs through every operation on floats: arithmetic makes a quiet NaN of one, what keeps bits
+// keeps them, in the evaluator, folded, on the processor without and with features, and simulated at every
+// stage.
+TEST(Conformance, SignalingOperandsGiveTheSameEverywhere) {
+  const machine::Target& target = targets::x64();
+  size_t compared = 0;
+  for (Type t : {Type::f32(), Type::f64()}) {
+    const uint64_t quiet = uint64_t(1) << (t.bits() == 32 ? 22 : 51),
+                   exponent = t.bits() == 32 ? 0x7f800000u : 0x7ffull << 52;
+    const uint64_t one = t.bits() == 32 ? 0x3fc00000u : 0x3ffull << 52;
+    const uint64_t numbers[] = {exponent | 5, (uint64_t(1) << (t.bits() - 1)) | exponent | 9,
+                                exponent | quiet | 3, one, exponent};
+    auto is_nan = [&](uint64_t bits) {
+      return (bits & (exponent | (quiet * 2 - 1))) > exponent && (bits & exponent) == exponent;
+    };
+    std::vector<OperationCase> all = operation_cases(t, Type::integer(32));
+    Realm realm;
+    auto module = module_of_cases(realm, all);
+    std::vector<std::unique_ptr<Jit>> jits;
+    for (uint8_t features : {uint8_t(0), target.usual_features})
+      jits.push_back(std::move(*Jit::compile(*module, target, {.features = features})));
+    for (size_t k = 0; k < all.size(); ++k) {
+      const Signature& s = module->function(Symbol(k)).signature();
+      bool floats = s.results.size() == 1 && s.results[0].is_float() && s.results[0].bits() == t.bits();
+      for (Type p : s.parameters) floats &= p == t;
+      if (!floats) continue;
+      bool keeps_bits =
+          all[k].op == Op::Neg || all[k].op == Op::Abs || all[k].op == Op::CopySign || all[k].op == Op::Bits;
+      std::string name = fmt::format("f{}", k);
+      for (uint64_t a : numbers)
+        for (uint64_t b : numbers) {
+          std::vector<uint64_t> words{a, b, a};
+          words.resize(s.parameters.size());
+          std::vector<Datum> data;
+          std::vector<Word> in(words.begin(), words.end());
+          for (uint64_t w : words) data.push_back({w, 0});
+          Evaluator e(*module);
+          uint64_t meant = e.call(Symbol(k), data).results[0].bits;
+          Computed folded = compute(all[k].op, t, t, in);
+          std::string what = fmt::format("{} {} of {:#x}, {:#x}", info(all[k].op).name, t.name(), a, b);
+          auto expect = [&](uint64_t is, const char* where) {
+            ++compared;
+            if (keeps_bits || !is_nan(meant)) {
+              EXPECT_EQ(is, meant) << what << " " << where;
+            } else {
+              EXPECT_TRUE(is_nan(is) && (is & quiet)) << what << " " << where << fmt::format(": {:#x}", is);
+            }
+          };
+          expect(meant, "in the evaluator");
+          expect(static_cast<uint64_t>(folded.bits), "folded");
+          for (const auto& jit : jits) {
+            expect((*Caller::make(*jit, name, target))->call(words)[0], "on the processor");
+            auto runner = simulate::Runner::make(*jit, name, target);
+            expect((*runner)->run(words).results[0], "simulated from bytes");
+          }
+          auto stages = simulate::CodeRunner::make(*jits[1], target, simulate::Stage::Selected);
+          expect((*stages)->run(name, words).results[0], "simulated as selected");
+          if (words.size() == 1) break;
+        }
+    }
+  }
+  EXPECT_GT(compared, 2000u);
 }
 
 }  // namespace

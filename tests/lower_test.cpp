@@ -4,14 +4,22 @@
 #include <gtest/gtest.h>
 #include <sys/wait.h>
 #include <unistd.h>
+#include <map>
 
 #include <fstream>
 
+#include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
+#include "porphyry/ir/pen.h"
+#include "porphyry/jit/apart.h"
+#include "porphyry/machine/listing.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/object/object.h"
+#include "porphyry/optimize/pipeline.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
+#include "porphyry/simulate/code_run.h"
+#include "porphyry/simulate/run.h"
 #include "porphyry/targets/x64.h"
 #include "support/measure.h"
 #include "support/read.h"
@@ -111,6 +119,255 @@ TEST(Lower, AHugeFunctionTakesLittleMemoryAboveTheModule) {
       << status << ": 300 bytes an instruction and more";
 }
 #endif
+
+// ---- what grows
+// -----------------------------------------------------------------------------------------------
+
+// Counters of loops nested so deep, each with its sum.
+std::string nest(int depth) {
+  std::string out = "module nest\nfunc f(n: i64) -> i64 {\nenter:\n  go h0(0, 0)\n";
+  for (int d = 0; d < depth; ++d)
+    out += fmt::format("h{0}(i{0}: i64, s{0}: i64):\n  m{0} = lt.s i{0}, n\n  when m{0} go {1} else x{0}\n",
+                       d, d + 1 < depth ? fmt::format("h{}(0, s{})", d + 1, d) : "body");
+  out += fmt::format("body:\n  t = add s{0}, i{0}\n  j{0} = add i{0}, 1\n  go h{0}(j{0}, t)\n", depth - 1);
+  for (int d = depth - 1; d > 0; --d)
+    out += fmt::format("x{0}:\n  j{1} = add i{1}, 1\n  go h{1}(j{1}, s{0})\n", d, d - 1);
+  return out + "x0:\n  return s0\n}\n";
+}
+
+TEST(Growth, DeepNestsTakeFewRoundsOfAllocation) {
+  Realm realm;
+  auto module = testing::must_read(realm, nest(700));
+  auto lowered = machine::lower(*module, target(), {.explain = true});
+  ASSERT_TRUE(lowered.good());
+  EXPECT_LE(lowered->functions[0].explained->rounds, 6u);  // a round for each level, once
+  Realm small;
+  auto shallow = testing::must_read(small, nest(5));
+  auto jit = Jit::compile(*shallow, target(), {.check_allocation = true});
+  ASSERT_TRUE(jit.good());
+  Evaluator e(*shallow);
+  Datum n{4, 0};
+  EXPECT_EQ((*Caller::make(**jit, "f", target()))->call(std::vector<uint64_t>{4})[0],
+            e.call(shallow->find("f"), {&n, 1}).results[0].bits);
+}
+
+TEST(Growth, ManyLargeConstantsAndMuchInsertionBeforeOneInstruction) {
+  std::string text = "module m\nfunc f(p: ptr) {\nenter:\n";
+  for (int k = 0; k < 300; ++k) {
+    text += "  store {";
+    for (int lane = 0; lane < 1024; ++lane)
+      text += fmt::format("{}{}", lane ? ", " : "", (k * 7919 + lane * 31) % 251);
+    text += fmt::format("}}:i64[1024], [p + {}]\n", k * 8192);
+  }
+  Realm realm;
+  auto module = testing::must_read(realm, text + "  return\n}\n");
+  EXPECT_TRUE(machine::lower(*module, target()).good());
+  // Keys of the order are spread out where they are used up: far from n steps for each insertion.
+  Realm other;
+  Module built(other);
+  Function& f = built.function(built.add_function("f", {{Type::integer(64)}, {}}));
+  Pen pen(built, f);
+  pen.at_end(f.add_block()).give_back({});
+  Instruction last = f.terminator(f.entry()), before = last;
+  for (size_t k = 0; k < testing::part_of(400000); ++k) {
+    before = f.definition(pen.before(k % 2 ? last : before).add(f.parameters()[0], f.parameters()[0]));
+    ASSERT_TRUE(f.comes_before(before, last));
+  }
+  for (Instruction i = f.first(f.entry()); f.next(i).exists(); i = f.next(i))
+    ASSERT_TRUE(f.comes_before(i, f.next(i)));
+}
+
+TEST(Growth, ZerosAreNotWrittenOut) {
+  Realm realm;
+  auto module = testing::must_read(realm, "module m\ndata d align 4 holds zero: 4294967296\n");
+  auto lowered = machine::lower(*module, target(), {.exported = true});
+  EXPECT_LT(elf_bytes(make_object(*lowered, target())).size(), 1000u);
+  EXPECT_LT(render_assembly(*lowered, target()).size(), 1000u);
+}
+
+TEST(Frames, LargeOnesAreTouchedInALoopAndTooLargeOnesRefused) {
+  auto text = [](uint64_t bytes) {
+    return fmt::format(
+        "module m\nfunc f(k: i64) -> i64 {{\nenter:\n  p = reserve {0} align 16\n  store k, [p]\n  store k, "
+        "[p + {1}]\n"
+        "  v = load i64 [p]\n  w = load i64 [p + {1}]\n  s = add v, w\n  return s\n}}\n",
+        bytes, bytes - 8);
+  };
+  for (uint64_t bytes : {uint64_t(3) << 12, uint64_t(20) << 12, uint64_t(600) << 10, uint64_t(16) << 20,
+                         uint64_t(2040) << 20}) {
+    Realm realm;
+    auto module = testing::must_read(realm, text(bytes));
+    auto jit = Jit::compile(*module, target(), {.check_allocation = true});
+    ASSERT_TRUE(jit.good()) << bytes;
+    EXPECT_LT((*jit)->lowered().functions[0].bytes.size(), 120u) << bytes;
+    if (bytes > 1 << 20) continue;
+    EXPECT_EQ((*Caller::make(**jit, "f", target()))->call(std::vector<uint64_t>{21})[0], 42u) << bytes;
+    auto runner = simulate::Runner::make(**jit, "f", target());
+    simulate::RunOutcome run = (*runner)->run(std::vector<uint64_t>{21});
+    ASSERT_TRUE(run.results.size() == 1) << bytes << run.message;
+    EXPECT_EQ(run.results[0], 42u) << bytes;
+  }
+  Realm realm;
+  auto module = testing::must_read(realm, text(uint64_t(1) << 31));
+  auto refused = machine::lower(*module, target());
+  ASSERT_FALSE(refused.good());
+  EXPECT_NE(render(refused.why()).find("at most 2143289344 bytes"), std::string::npos)
+      << render(refused.why());
+  // An offset far outside of a frame object, and back: what is folded has to fit.
+  Realm far;
+  auto there = testing::must_read(
+      far,
+      "module m\nfunc f() -> i64 {\nenter:\n  big = reserve 1000000 align 16\n  p = reserve 16 align 16\n"
+      "  store 5:i64, [p]\n  q = at [p + 2147483000]\n  r = at [q - 2147483000]\n  store 1:i64, [big]\n"
+      "  v = load i64 [r]\n  return v\n}\n");
+  auto jit = Jit::compile(*there, target());
+  ASSERT_TRUE(jit.good());
+  EXPECT_EQ((*Caller::make(**jit, "f", target()))->call({})[0], 5u);
+}
+
+// ---- return calls
+// ---------------------------------------------------------------------------------------------
+
+TEST(ReturnCalls, LeaveNoFrameWhateverTheyPassOrAreRefused) {
+  const char* text = R"(module tail
+func even(n: i64, a: i64, b: i64, c: i64, d: i64, e: i64, x: i64, y: i64, z: i128) -> i64 {
+enter:
+  done = eq n, 0
+  when done go out else on
+out:
+  s = sub x, y
+  w = narrow i64 z
+  r = add s, w
+  return r
+on:
+  n2 = sub n, 1
+  x2 = add x, 3
+  y2 = add y, 1
+  z2 = add z, 1
+  return call odd(n2, b, a, c, d, e, y2, x2, z2)
+}
+func odd(n: i64, a: i64, b: i64, c: i64, d: i64, e: i64, x: i64, y: i64, z: i128) -> i64 {
+enter:
+  return call even(n, a, b, c, d, e, y, x, z)
+}
+)";
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  auto jit = Jit::compile(*module, target(), {.check_allocation = true});
+  ASSERT_TRUE(jit.good()) << render(jit.why());
+  auto caller = Caller::make(**jit, "even", target());
+  std::vector<uint64_t> words{10'000'000, 1, 2, 3, 4, 5, 600, 7, 11, 0};
+  NativeOutcome run = (*caller)->call_apart(words);
+  ASSERT_EQ(run.results.size(), 1u) << run.message;
+  EXPECT_EQ(run.results[0], 600u + 30'000'000 - 7 - 10'000'000 + 11 + 10'000'000);
+  words[0] = 1000;
+  Evaluator e(*module);
+  std::vector<Datum> data;
+  for (size_t k = 0; k < 9; ++k) data.push_back({words[k], 0});
+  uint64_t meant = e.call(module->find("even"), data).results[0].bits;
+  for (simulate::Stage stage : {simulate::Stage::Selected, simulate::Stage::Allocated}) {
+    auto runner = simulate::CodeRunner::make(**jit, target(), stage);
+    EXPECT_EQ((*runner)->run("even", words).results[0], meant);
+  }
+  // One that has been passed less has no room: every mistake is told, and lazily compiled code is refused as
+  // well.
+  Realm other;
+  auto wrong = testing::must_read(
+      other, std::string(text) +
+                 "func few(n: i64) -> i64 {\nenter:\n  return call even(n, 1, 2, 3, 4, 5, 6, 7, 8)\n}\n"
+                 "func less(n: i64) -> i64 {\nenter:\n  return call odd(n, 1, 2, 3, 4, 5, 6, 7, 8)\n}\n");
+  for (bool lazy : {false, true}) {
+    auto refused = Jit::compile(*wrong, target(), {}, usual_externals, {.lazy = lazy});
+    ASSERT_FALSE(refused.good());
+    EXPECT_EQ(refused.why().size(), 2u);
+    EXPECT_NE(render(refused.why())
+                  .find("in 'few': a return call passes 32 bytes on the stack, where the function itself was "
+                        "passed 0"),
+              std::string::npos)
+        << render(refused.why());
+  }
+}
+
+// ---- listings
+// -------------------------------------------------------------------------------------------------
+
+// Each line is the instruction that its row says, and each stay is one in which the simulated register keeps
+// what it holds: it changes only where the value is put there. What an instruction reads is there by some
+// stay.
+TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
+  size_t stays_seen = 0;
+  auto register_named = [](const std::string& name) {
+    unsigned r = 0;
+    while (target().register_name(r, target().classes[target().class_of(r)].bits) != name) ++r;
+    return r;
+  };
+  auto mnemonic = [](machine::FormIndex f) {
+    std::string_view all = target().form(f).spelling;
+    return all.substr(0, all.find(' '));
+  };
+  for (uint64_t seed = 1; seed <= testing::part_of(120); ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    if (seed % 2) {
+      EXPECT_TRUE(run_pipeline(*program.module, *level_pipeline("-O1")).empty());
+    }
+    LowerOptions options{.schedule = seed % 2 == 1, .align_loops = seed % 2 == 1, .explain = true};
+    auto jit = Jit::compile(*program.module, target(), options);
+    ASSERT_TRUE(jit.good());
+    std::map<uint64_t, std::pair<const machine::CompiledFunction*, const machine::EmittedLine*>> line_at;
+    std::map<const machine::CompiledFunction*, machine::FunctionListing> listings;
+    for (const auto& f : (*jit)->lowered().functions) {
+      listings[&f] = machine::make_listing((*jit)->lowered(), f, target());
+      render(listings[&f], false, true), render_json({listings[&f]});
+      uint64_t start = reinterpret_cast<uint64_t>((*jit)->address(f.name));
+      const machine::Code& code = f.explained->code;
+      for (const machine::EmittedLine& l : f.lines) {
+        line_at[start + l.offset] = {&f, &l};
+        if (l.row == machine::EmittedLine::no_row) continue;
+        ASSERT_LT(l.row, code.code.size()) << "seed " << seed;
+        const machine::CodeLine& row = code.code[l.row];
+        ASSERT_EQ(row.origin, l.origin) << "seed " << seed;
+        machine::PlainInstruction plain = machine::instruction_at(target(), f, l);
+        if (row.form >= machine::first_real_form && l.to != machine::EmittedLine::To::Block) {
+          ASSERT_EQ(mnemonic(plain.form), mnemonic(row.form)) << "seed " << seed;
+        }
+        if (l.to == machine::EmittedLine::To::Block) {
+          ASSERT_TRUE(target().form(row.form).is_jump) << "seed " << seed;
+        }
+      }
+    }
+    auto runner = simulate::Runner::make(**jit, program.module->symbol_name(program.main), target());
+    auto piece = Sample::fresh_piece();
+    (*runner)->allow(piece);
+    std::vector<uint64_t> words{reinterpret_cast<uint64_t>(piece.data())};
+    words.insert(words.end(), program.arguments.begin(), program.arguments.end());
+    simulate::State before(target());
+    bool started = false;
+    (*runner)->run(words,
+                   {.step_limit = 3000, .see = [&](const simulate::Observation& seen) {
+                      auto found = line_at.find(seen.address);
+                      if (found != line_at.end() && started) {
+                        auto [f, line] = found->second;
+                        for (const auto& life : listings[f].lives)
+                          for (const auto& stay : life.stays) {
+                            if (stay.from >= line->offset || line->offset >= stay.to || stay.where[0] == '[')
+                              continue;
+                            bool begins = false;
+                            for (const auto& other : life.stays)
+                              begins |= other.where == stay.where && other.from == line->offset;
+                            unsigned r = register_named(stay.where);
+                            ++stays_seen;
+                            EXPECT_TRUE(begins || before.registers[r] == seen.state->registers[r])
+                                << "seed " << seed << ": " << life.value << " in " << stay.where << " at "
+                                << line->offset << " of " << f->name;
+                          }
+                      }
+                      before = *seen.state, started = true;
+                    }});
+    if (HasFailure()) return;
+  }
+  EXPECT_GT(stays_seen, 1000u / testing::checked_part);
+}
 
 }  // namespace
 }  // namespace porphyry

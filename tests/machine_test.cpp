@@ -343,7 +343,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
         ASSERT_EQ(ours, theirs) << "seed " << seed << ", " << f.name << " at " << l.offset << ": "
                                 << spell(target(), instruction_at(target(), f, l),
                                          target_name(*lowered->legal, lowered->legal->function(f.symbol), f,
-                                                       l));
+                                                     l));
       }
       at += f.bytes.size();
     }
@@ -422,7 +422,7 @@ out:
   EXPECT_EQ(l.totals.bytes, lowered->functions[0].bytes.size());
   std::string text = render(l);
   EXPECT_NE(text.find("| loop:"), std::string::npos) << text;
-  EXPECT_NE(text.find("@1:2:9"), std::string::npos) << text;
+  EXPECT_NE(text.find("  1:2:9"), std::string::npos) << text;
   // The folded load is part of the addition.
   EXPECT_NE(text.find("dword ptr [rsi]"), std::string::npos) << text;
 }

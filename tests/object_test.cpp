@@ -170,7 +170,8 @@ std::map<std::string, std::string> seen_by_linkers(const std::string& bytes) {
   const ObjectFile& file = read->file;
   for (const ObjectFile::Symbol& s : file.symbols) {
     // A linker has no use for local names that a text cannot spell.
-    if (s.name.empty() || s.is_section || s.name == "_GLOBAL_OFFSET_TABLE_") continue;  // the assembler's own note
+    if (s.name.empty() || s.is_section || s.name == "_GLOBAL_OFFSET_TABLE_")
+      continue;  // the assembler's own note
     std::string what = s.is_weak ? "weak" : s.is_local ? "local" : "global";
     if (s.section == ObjectFile::undefined) {
       out[s.name] = what + " from outside";

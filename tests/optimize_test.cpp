@@ -224,5 +224,68 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   EXPECT_EQ(level_pipeline("-O2").why()[0].expected, "-O0 or -O1");
 }
 
+TEST(Fold, ChoosesByConstantsAndOperationsWithTwoResults) {
+  Optimized o = optimized(R"(module m
+func f() -> i32, bool, i8 {
+enter:
+  sum, over = add.over.s 2147483647:i32, 1
+  low, high = mul.wide.u 200:i8, 3
+  choose 3:i8 { 1: x, 3: y(sum), else: z }
+x:
+  return 1, over, low
+y(b: i32):
+  return b, over, high
+z:
+  return 3, over, low
+}
+)",
+                          "fold; sweep");
+  EXPECT_NE(o.text.find("go y(-2147483648)"), std::string::npos) << o.text;
+  EXPECT_NE(o.text.find("return b, true, 2"), std::string::npos) << o.text;
+  EXPECT_EQ(o.text.find("choose"), std::string::npos) << o.text;
+  // What no case has goes the last way.
+  Optimized other = optimized(
+      "module m\nfunc f() -> i32 {\nenter:\n  choose 9:i8 { 1: x, else: z }\nx:\n  return 1\nz:\n  return "
+      "3\n}\n",
+      "fold");
+  EXPECT_NE(other.text.find("go z"), std::string::npos) << other.text;
+}
+
+TEST(Promote, ValuesKeepTheNamesOfTheirSlots) {
+  Optimized o = optimized(R"(module m
+func f(n: i32) -> i32 {
+enter:
+  dew = reserve 4 align 4
+  rime = reserve 4 align 4
+  twice = add n, n
+  store twice, [dew]
+  add_one = add n, 1
+  store add_one, [rime]
+  c = lt.s n, 3
+  when c go early else late
+early:
+  store 7:i32, [rime]
+  go on
+late:
+  go on
+on:
+  a = load i32 [rime]
+  d = lt.s a, 9
+  when d go again else out
+again:
+  store 8:i32, [rime]
+  go out
+out:
+  b = load i32 [rime]
+  e = load i32 [dew]
+  r = add b, e
+  return r
+}
+)",
+                          "promote");
+  EXPECT_NE(o.text.find("(rime: i32)"), std::string::npos) << o.text;
+  EXPECT_NE(o.text.find("(rime_2: i32)"), std::string::npos) << o.text;
+}
+
 }  // namespace
 }  // namespace porphyry

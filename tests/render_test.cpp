@@ -239,9 +239,9 @@ TEST(Listing, TellsWhereValuesLivedAndWhyTheyMoved) {
     reasons += life.reasons.size();
     uint32_t last = 0;
     for (const auto& stay : life.stays) {
-      EXPECT_LE(last, stay.from) << life.value;
+      EXPECT_LE(last, stay.from) << life.value;  // in order; a slot's stay may enclose a register's
       EXPECT_LE(stay.from, stay.to) << life.value;
-      last = stay.to;
+      last = stay.from;
       bool slot = stay.where.starts_with("[");
       moved += slot;
       if (slot) {  // the very instruction that puts it there or takes it

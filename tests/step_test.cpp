@@ -241,8 +241,7 @@ TEST(Steps, TheProcessorDoesWhatTheSimulatorDoesAtEveryInstruction) {
     bool parted = false;
     for (size_t k = 0; k < std::min(is.size(), should.size()); ++k, ++steps) {
       auto what = [&] {
-        return fmt::format("program {}, step {}, {}", seed, k,
-                           spell(target(), instructions[k], "there"));
+        return fmt::format("program {}, step {}, {}", seed, k, spell(target(), instructions[k], "there"));
       };
       if (is[k].address != should[k].address && unsaid.last_asked()) {
         parted = true;  // by an address, or by memory that nobody wrote

@@ -5,6 +5,7 @@
 #include <random>
 
 #include "porphyry/call/call.h"
+#include "porphyry/packed/packed.h"
 #include "porphyry/text/literals.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -324,6 +325,80 @@ TEST(Files, ColumnsOfNumbers) {
   EXPECT_EQ(wrong.why()[0].column, 3u);
   auto raw = read_numbers(folder.write("r.bin", "frost"), Type::integer(16), 0);
   EXPECT_EQ(raw->size(), 5u);
+}
+
+// Comments on lines of their own stay above what they stand above, wherever that is.
+TEST(Comments, StayWhereTheyStand) {
+  const char* text = R"(-- of the module
+module winter
+layout little
+
+-- of the kinds
+kinds orchard {
+  -- of a kind
+  cell
+  -- of a record
+  record Reading size 8 {
+    -- of its first member
+    0 tally: cell,
+    -- of its second
+    4 dry: cell
+    -- before its brace
+  }
+-- before the kinds' brace
+}
+
+-- of the data
+data limits align 4 holds i32:
+  -- of the first number
+  1, 2,
+  -- of the third
+  3;
+  -- of the next piece
+  i8: 4, 5
+
+-- of the function
+func f(a: i32) -> i32 {
+-- of the first label
+-- in two lines
+enter:
+  -- of an instruction
+  b = add a, 1
+  go out
+
+-- of another label
+out:
+  return b
+-- before the brace
+}
+-- at the end
+)";
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  EXPECT_EQ(write_text(*module), text);
+  Realm packed;
+  auto again = load_packed(packed, "winter.porb", write_packed(*module));
+  ASSERT_TRUE(again.good());
+  EXPECT_EQ(write_text(**again), text);
+}
+
+// Wherever a comment is put, it is there once afterwards, and a second reading moves it no further.
+TEST(Comments, AreNeitherLostNorMovedTwice) {
+  const std::string text = testing::contents(PORPHYRY_ROOT "/demo/frostwatch.por");
+  std::vector<size_t> lines;
+  for (size_t at = text.find('\n'); at + 1 < text.size(); at = text.find('\n', at + 1))
+    lines.push_back(at + 1);
+  for (size_t k = 0; k < lines.size(); k += 3) {
+    std::string with = text;
+    with.insert(lines[k], "-- frost is near\n");
+    Realm realm, second;
+    auto module = testing::must_read(realm, with);
+    std::string once = write_text(*module);
+    size_t at = once.find("-- frost is near\n");
+    ASSERT_NE(at, once.npos) << "line " << k;
+    ASSERT_EQ(once.find("-- frost is near\n", at + 1), once.npos) << "line " << k;
+    ASSERT_EQ(write_text(*testing::must_read(second, once)), once) << "line " << k;
+  }
 }
 
 }  // namespace
