@@ -120,7 +120,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
       {"lower --as picture " + good, 2, "there is no form 'picture'"},
       {"lower --as ir --until dusk " + good, 2, "legalization has no step 'dusk'"},
       {"show --as oil " + good, 2, "there is no form 'oil'"},
-      {"lower --until lanes " + good, 2, "--until says where legalization stops"},
+      {"lower --until lanes " + good, 2, "--until with --as ir: it says where legalization stops"},
       {"lower --function g " + good, 2, "no function with a body is called 'g'"},
       {"lower " + good + " -o " + folder.file("none/x.s"), 1, "cannot write"},
       {"lower " + good + " -o /dev/full", 1, "cannot write"},
@@ -144,6 +144,102 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
   auto problems = testing::read_json(tool("check --json " + bad).out);
   ASSERT_EQ(problems.size(), 2u);
   EXPECT_EQ(problems[1]["line"], 5);
+}
+
+const char* odd_runs = R"(module m
+extern func unused(i32) -> i32
+source 1 "night.fml"
+func quotient(a: i32, p: ptr) -> i32 {
+enter:
+  q = div.s 100, a @1:21:9
+  store q, [p]
+  return q
+}
+func spin() {
+enter:
+  go around
+around:
+  go around
+}
+)";
+
+// What a run met, where, and with which status; what has no effect is refused rather than ignored.
+TEST(Run, SaysWhereItEndedWhateverItRanOn) {
+  TemporaryFolder folder;
+  std::string file = folder.write("m.por", odd_runs), ragged = folder.write("ragged.txt", "1 2\n3\n");
+  std::string run = "run " + file;
+  const Fault faults[] = {
+      {run + " quotient 4 zero:4 --on native", 0, "25\n"},  // 'unused' needs no address
+      {run + " quotient 0 zero:4 --on eval", 1, "night.fml:21:9"},
+      {run + " quotient 0 zero:4 --on native", 1, "in 'quotient' at night.fml:21:9: q = div.s 100, a"},
+      {run + " quotient 0 zero:4 --on native --lazy", 1, "in 'quotient' at night.fml:21:9: q = div.s 100, a"},
+      {run + " quotient 0 zero:4 --on native --here", 1, "in 'quotient' at night.fml:21:9: q = div.s 100, a"},
+      {run + " quotient 0 zero:4 --on sim", 1, "in 'quotient' at night.fml:21:9: q = div.s 100, a"},
+      {run + " spin --on native --time-limit 1", 1, "not finished: the run took more than 1 second"},
+      {run + " spin --on native --here --time-limit 1", 1, "not finished: the run took more than 1 second"},
+      {run + " spin --on sim --step-limit 5000", 1, "more than 5000 instructions, in 'spin'"},
+      {run + " spin --on sim", 1, "more than 20000000 instructions, in 'spin'"},
+      {run + " quotient 1 file:" + ragged + ":i32:2", 2, "ragged.txt:2:1: this row has 1 column, and no"},
+      {run + " quotient 1 file:" + ragged + ":i32:7", 2, "no column 7"},
+      {run + " quotient 1 zero:4 --on eval --lazy", 2, "--lazy does nothing here"},
+      {run + " quotient 1 zero:4 --on eval --here", 2, "--here does nothing here"},
+      {run + " quotient 1 zero:4 --on native --step-limit 5", 2, "--step-limit does nothing here"},
+      {run + " quotient 1 zero:4 --on native --stage selected", 2,
+       "expected: selected, allocated or encoded, with --on sim"},
+      {run + " quotient 1 zero:4 --on sim --time-limit 5", 2, "--time-limit does nothing here"},
+  };
+  for (const Fault& f : faults) {
+    Ran r = tool(f.arguments);
+    EXPECT_EQ(r.status, f.status) << f.arguments << "\n" << r.out;
+    EXPECT_NE(r.out.find(f.message), std::string::npos) << f.arguments << "\n" << r.out;
+  }
+}
+
+TEST(Run, TheChildEndsWithItsParentAndIsNotBlamedForBeingKilled) {
+  TemporaryFolder folder;
+  std::string file = folder.write("m.por", odd_runs);
+  std::string run = std::string(PORPHYRY_TOOL) + " run " + file + " spin --on native --time-limit 20";
+  Ran killed = run_command("(" + run + " 2>&1 & sleep 0.5; pkill -KILL -P $!; wait)");
+  EXPECT_NE(killed.out.find("the run was ended from outside, by signal 9"), std::string::npos) << killed.out;
+  // Gone, or a zombie that nobody has waited for.
+  Ran orphan = run_command(
+      "(" + run +
+      " >/dev/null 2>&1 & me=$!; sleep 0.5; child=$(pgrep -P $me); kill -KILL $me; "
+      "sleep 0.3; test -n \"$child\" && ! grep -q '^State:.[RSD]' /proc/$child/status 2>/dev/null "
+      "&& echo gone)");
+  EXPECT_NE(orphan.out.find("gone"), std::string::npos) << orphan.out;
+}
+
+TEST(Tool, ControlCharactersOfTheInputDoNotReachATerminal) {
+  TemporaryFolder folder;
+  std::string file = folder.write("m.por", "module m\n\x1b]0;frost\x07 oops\n");
+  Ran seen = run_command("script -qec '" PORPHYRY_TOOL " check " + file + "' /dev/null");
+  EXPECT_EQ(seen.out.find("\x1b]"), std::string::npos);
+  EXPECT_EQ(seen.out.find('\x07'), std::string::npos);
+  EXPECT_NE(seen.out.find("\\x1b]0;frost"), std::string::npos) << seen.out;
+}
+
+TEST(Tool, SpeaksInItsOwnWordsAndKnowsWhatItCannotRead) {
+  TemporaryFolder folder;
+  std::string good = folder.write("m.por", small_program), empty = folder.write("empty.por", "");
+  run_command("cd " + folder.file(".") + " && echo frost > note.txt && ar rc shelf.a note.txt");
+  const Fault faults[] = {
+      {"--version", 0, "porphyry "},
+      {"run --help", 0, "usage: porphyry run "},
+      {"lower --lod " + good, 2, "'lower' has no option '--lod'\n  expected: "},
+      {"run " + good + " f 1 zero:4 --time-limit soon", 2, "expected: --time-limit NUMBER"},
+      {"lower " + good + " -o " + folder.file("x.q"), 2, "nothing that is written here ends in '.q'"},
+      {"check " + empty, 1, "empty.por' is empty"},
+      {"show " + folder.file("shelf.a"), 1, "is an archive"},
+  };
+  for (const Fault& f : faults) {
+    Ran r = tool(f.arguments);
+    EXPECT_EQ(r.status, f.status) << f.arguments << "\n" << r.out;
+    EXPECT_NE(r.out.find(f.message), std::string::npos) << f.arguments << "\n" << r.out;
+  }
+  for (const char* verb : {"check", "lower", "optimize", "run", "show", "pack"})
+    for (const char* word : {"TEXT", "INT", "FLOAT", "UINT", "OPTIONS"})  // the parser's own
+      EXPECT_EQ(tool(std::string(verb) + " --help").out.find(word), std::string::npos) << verb << " " << word;
 }
 
 TEST(Demo, AnswersAreWhatTheReadingsSay) {

@@ -30,11 +30,11 @@ class ProgressLine {
   explicit ProgressLine(size_t count) : count_(count), shows_(isatty(STDERR_FILENO)) {}
   void at(size_t done) {
     if (!shows_ || std::chrono::steady_clock::now() - start_ < std::chrono::seconds(1)) return;
-    say(fmt::format("\r{} of {} files", done, count_));
+    fmt::print(stderr, "\r{} of {} files", done, count_);
     written_ = true;
   }
   ~ProgressLine() {
-    if (written_) say("\r\x1b[K");
+    if (written_) fmt::print(stderr, "\r\x1b[K");
   }
 
  private:

@@ -163,7 +163,7 @@ void ended_by(NativeOutcome& out, int signal, double limit) {
     out.message = signal == SIGFPE ? "a division traps" : "trap";
   } else if (signal == SIGALRM || signal == SIGXCPU) {
     out.end = NativeOutcome::End::TooLong;
-    out.message = fmt::format("the run took more than {} seconds", limit);
+    out.message = fmt::format("the run took more than {} second{}", limit, limit == 1 ? "" : "s");
   } else if (signal == SIGSEGV || signal == SIGBUS) {
     out.message = "an access outside of all memory, or the stack is exhausted";
   } else {
