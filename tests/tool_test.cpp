@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <sstream>
 
 #include "support/json.h"
 #include "support/process.h"
@@ -378,6 +379,43 @@ TEST(Tool, AFullDiskLeavesNothingHalfWritten) {
   EXPECT_EQ(limited.status, 1) << limited.out;
   EXPECT_EQ(testing::contents(folder.file("old.o")), "as it was");
   EXPECT_EQ(run_command("ls -A " + folder.file(".")).out, "old.o\n");
+}
+
+// Each command that the README shows, in a copy of demo/ and one after the other, prints what stands there;
+// where nothing stands, it only has to succeed.
+TEST(Readme, EachCommandRunsAndPrintsWhatItShows) {
+  TemporaryFolder folder;
+  run_command("cp " + demo_folder + "/* " + folder.file(".") + " && mkdir " + folder.file("bin") +
+              " && ln -s " + PORPHYRY_TOOL + " " + folder.file("bin/porphyry"));
+  std::istringstream readme(testing::contents(PORPHYRY_ROOT "/README.md"));
+  struct Step {
+    std::string command, shown, debugger;
+  };
+  std::vector<Step> steps;
+  bool inside = false;
+  for (std::string line; std::getline(readme, line);) {
+    if (line.starts_with("```")) {
+      inside = false;
+    } else if (line.starts_with("$ ")) {
+      steps.push_back({line.substr(2), "", ""});
+      inside = true;
+    } else if (inside && line.starts_with("(gdb) ")) {
+      steps.back().debugger += " -ex '" + line.substr(6) + "'";
+    } else if (inside) {
+      steps.back().shown += line + "\n";
+    }
+  }
+  EXPECT_GE(steps.size(), 14u);
+  for (Step& s : steps) {
+    if (s.command.starts_with("gdb ")) s.command = "gdb -batch" + s.debugger + s.command.substr(3);
+    Ran r = run_command("cd " + folder.file(".") + " && PATH=$PWD/bin:$PATH && { " + s.command +
+                        "; } 2>&1 < /dev/null");
+    if (s.shown.empty()) {
+      EXPECT_EQ(r.status, 0) << s.command << "\n" << r.out;
+    } else {
+      EXPECT_EQ(r.out, s.shown) << s.command;
+    }
+  }
 }
 
 TEST(Examples, DoWhatTheySay) {
