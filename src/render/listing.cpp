@@ -61,6 +61,11 @@ std::string plural(unsigned n, const char* one, const char* many) {
 }
 
 // What moved, where to, and why.
+bool was_moved(const machine::FunctionListing::Life& life) {
+  return std::any_of(life.stays.begin(), life.stays.end(),
+                     [&](const auto& stay) { return stay.where != life.stays[0].where; });
+}
+
 std::string life_text(const FunctionListing::Life& life, const Ink& ink) {
   std::string out = "  lives     " + life.value + " in ";
   for (size_t k = 0; k < life.stays.size(); ++k)
@@ -83,7 +88,7 @@ std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
          plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
          plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
   for (const auto& life : l.lives)
-    if (all_lives || life.stays.size() > 1 || !life.reasons.empty()) out += life_text(life, ink);
+    if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text(life, ink);
   if (t.not_described)
     out += "  unknown   " + plural(t.not_described, "instruction", "instructions") + " of " +
            plural(t.bytes_not_described, "byte", "bytes") + " that the book does not describe\n";
