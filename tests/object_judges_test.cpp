@@ -8,8 +8,10 @@
 #include <sstream>
 
 #include "porphyry/object/object.h"
+#include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
+#include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -104,6 +106,23 @@ TEST(Judges, SymbolsAreThoseOfTheModule) {
   }
   EXPECT_GT(functions, 100u);
   EXPECT_GT(data, 25u);
+}
+
+// Assembled text and object: the same instructions at the same places, relocations, and call frames.
+TEST(Judges, AssembledTextIsTheSameObject) {
+  for (uint64_t seed = 1; seed <= testing::part_of(30); ++seed) {
+    Judged judged(seed);
+    testing::TemporaryFolder folder;
+    std::string source = folder.write("o.s", render_assembly(judged.lowered, targets::x64()));
+    auto made = run_command("as " + source + " -o " + folder.file("o.o") + " 2>&1");
+    ASSERT_EQ(made.status, 0) << "seed " << seed << ": " << made.out.substr(0, 500);
+    for (const char* question : {"objdump -d -r", "objdump --dwarf=frames-interp"}) {
+      auto told = [&](const std::string& file) {
+        return run_command("LC_ALL=C " + std::string(question) + " " + file + " | tail -n +3").out;
+      };
+      ASSERT_TRUE(told(judged.file) == told(folder.file("o.o"))) << "seed " << seed << ": " << question;
+    }
+  }
 }
 
 TEST(Judges, NothingIsOddAboutTheFiles) {

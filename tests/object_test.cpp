@@ -221,6 +221,65 @@ TEST(ObjectText, SectionsAreForCodeOrForDataThatIsWritten) {
     EXPECT_NE(both.find(part), std::string::npos) << both;
 }
 
+// Assembled text serves as the object does: exceptions pass through its frames, a shared library of it reads
+// and exports its own data.
+TEST_F(Objects, TextLinksAndUnwindsAsWell) {
+  Realm realm;
+  auto lowered = machine::lower(*testing::must_read(realm, bud), targets::x64(), {.exported = true});
+  folder_.write("text.s", render_assembly(*lowered, targets::x64()));
+  EXPECT_EQ(run_command(built("as text.s -o text.o && g++ host.cpp text.o -o program")).out,
+            told + std::string("110.0 42 1\n") + rest);
+  EXPECT_EQ(run_command(built("g++ -shared text.o -o libtext.so && g++ host.cpp -L. -ltext "
+                              "-Wl,-rpath,'$ORIGIN' -o program"))
+                .out,
+            told + std::string("110.0 42 1\n") + rest);
+}
+
+// A name that a library exports is one thing in the whole process: the program's definition of data wins, and
+// the address of a function is the same wherever it is taken.
+TEST_F(Objects, AnExportedNameIsOneThingInTheWholeProcess) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+data gd holds i32: 5
+func raise(by: i32) -> i32 {
+enter:
+  p  = address of gd
+  v  = load i32 [p]
+  v2 = add v, by
+  store v2, [p]
+  return v2
+}
+func where() -> ptr {
+enter:
+  p = address of raise
+  return p
+}
+)");
+  const char* program = R"(#include <cstdio>
+extern "C" { int raise(int); int (*where())(int);
+#ifdef OWN
+int gd = 70;
+#else
+extern int gd;
+#endif
+}
+int main() { int r = raise(2); std::printf("%d %d %d\n", r, gd, where() == raise); }
+)";
+  folder_.write("main.cpp", program);
+  folder_.write("one.o", object_of(*module));
+  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
+  folder_.write("two.s", render_assembly(*lowered, targets::x64()));
+  for (const char* part : {"one.o", "two.s"})
+    for (const char* way : {"", "-fPIE -pie", "-fno-pie -no-pie"}) {
+      std::string library = std::string("g++ -shared ") + part + " -o libm1.so && g++ main.cpp " + way;
+      EXPECT_EQ(run_command(built(library + " -L. -lm1 -Wl,-rpath,'$ORIGIN' -o program")).out, "7 7 1\n")
+          << part << way;
+      EXPECT_EQ(run_command(built(library + " -DOWN -L. -lm1 -Wl,-rpath,'$ORIGIN' -o program")).out,
+                "72 72 1\n")
+          << part << way;
+    }
+}
+
 TEST_F(Objects, ZerosMakeRoomForOtherData) {
   Realm realm;
   auto module = testing::must_read(realm,
