@@ -146,6 +146,15 @@ machine::LowerOptions lower_options(const Options& o, const machine::Target& tar
   return out;
 }
 
+std::string some_of(const std::string& wanted, const std::vector<std::string>& names) {
+  constexpr size_t most = 12;
+  if (names.size() <= most) return listed(names);
+  std::string near = nearest(wanted, names);
+  std::vector<std::string> first(names.begin(), names.begin() + most);
+  first.push_back(fmt::format("one of {} more", names.size() - most));
+  return (near.empty() ? "" : "perhaps '" + near + "'; there are ") + listed(first);
+}
+
 Symbol function_of(const Module& module, const std::string& name) {
   Symbol s = module.find(name);
   if (s.exists() && module.is_function(s)) return s;
@@ -153,7 +162,7 @@ Symbol function_of(const Module& module, const std::string& name) {
   for (size_t k = 0; k < module.symbol_count(); ++k)
     if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
   fail({complaint("no function with a body is called '" + name + "'",
-                  names.empty() ? "a module with functions" : listed(names))},
+                  names.empty() ? "a module with functions" : some_of(name, names))},
        call_at_fault);
 }
 

@@ -30,6 +30,9 @@ struct Loaded {
   std::unique_ptr<Module> module;
 };
 
+// What may stand for a name that is not there: all names of a few, of many the nearest and the first dozen.
+std::string some_of(const std::string& wanted, const std::vector<std::string>& names);
+
 // A file's bytes, or those of standard input.
 std::string input_of(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o);

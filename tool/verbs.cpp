@@ -80,7 +80,8 @@ static void show_object(const std::string& bytes, const Options& o) {
     for (const auto& f : all.functions) names.push_back(f.name);
     std::erase_if(all.functions, [&](const auto& f) { return !is_called(f, o.function); });
     if (all.functions.empty())
-      fail({complaint("no function is called '" + o.function + "'", listed(names))}, call_at_fault);
+      fail({complaint("no function is called '" + o.function + "'", some_of(o.function, names))},
+           call_at_fault);
   }
   if (o.as == "json" || (o.as.empty() && o.output.ends_with(".json")))
     return put_out(o, render_json(all.functions));
