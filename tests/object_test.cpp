@@ -280,6 +280,32 @@ int main() { int r = raise(2); std::printf("%d %d %d\n", r, gd, where() == raise
     }
 }
 
+// A function stands where the first of its lines does, not at the unit's first line, however its instructions
+// are ordered.
+TEST(ObjectLines, AFunctionIsDeclaredAtItsOwnLine) {
+  TemporaryFolder folder;
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+source 1 "a.fml"
+func f(a: i32) -> i32 {
+enter:
+  b = add a, 1   @1:9:3
+  c = mul b, b   @1:7:3
+  return c       @1:10:3
+}
+func g(a: i32) -> i32 {
+enter:
+  r = call f(a)  @1:21:3
+  return r       @1:22:3
+}
+)");
+  std::string file = folder.write("m.o", object_of(*module));
+  EXPECT_EQ(run_command("readelf --debug-dump=info " + file +
+                        " | grep -E 'DW_AT_decl_line' | sed 's/.*: //' | tr -d ' ' | tr '\\n' ' '")
+                .out,
+            "7 21 ");
+}
+
 TEST_F(Objects, ZerosMakeRoomForOtherData) {
   Realm realm;
   auto module = testing::must_read(realm,
