@@ -78,5 +78,14 @@ TEST(Layers, MachineNamesNoTarget) {
   }
 }
 
+// `std::pmr::vector<bool> v(n, memory)` takes the pointer to the memory for its value: n times true, and no
+// compiler says so. Flags by row are bytes.
+TEST(Layers, ScratchVectorsHoldNoBool) {
+  Pattern forbidden("pmr::vector<bool>");
+  ASSERT_TRUE(forbidden.in("  std::pmr::vector<bool> split_;"));
+  for (const SourceFile& f : sources())
+    for (const std::string& line : f.lines) EXPECT_FALSE(forbidden.in(line)) << f.path << ": " << line;
+}
+
 }  // namespace
 }  // namespace porphyry
