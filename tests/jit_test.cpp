@@ -2,6 +2,7 @@
 // runs in a child that end badly.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
+#include <unistd.h>
 
 #include <fstream>
 #include <thread>
@@ -256,6 +257,21 @@ TEST(Jit, DebuggersAndProfilersKnowTheCode) {
       << session.out;  // the trace goes on through our frame
   EXPECT_NE(session.out.find("1905.7"), std::string::npos) << session.out;
   EXPECT_NE(session.out.find(" chill\n"), std::string::npos) << session.out;
+}
+
+// Anybody can put something under the map's name before the process is there.
+TEST(Jit, TheProfilersMapIsNotWrittenThroughALink) {
+  testing::TemporaryFolder folder;
+  for (const char* link : {"ln -s", "ln"}) {
+    std::string other = folder.write("other", "not a map\n");
+    testing::Ran ran = testing::run_command(
+        fmt::format("sh -c 'echo $$; {} {} /tmp/perf-$$.map && exec {} run {}/demo/frostwatch.por chill "
+                    "file:{}/demo/night.txt:f32:2 96 2.5 10.0 --on native --here' 2>&1",
+                    link, other, PORPHYRY_TOOL, PORPHYRY_ROOT, PORPHYRY_ROOT));
+    unlink(fmt::format("/tmp/perf-{}.map", std::stoi(ran.out)).c_str());
+    EXPECT_NE(ran.out.find("1905.7"), std::string::npos) << ran.out;
+    EXPECT_EQ(testing::contents(other), "not a map\n");
+  }
 }
 
 }  // namespace
