@@ -20,7 +20,7 @@
 #include "porphyry/call/call.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/targets/x64.h"
@@ -184,7 +184,7 @@ std::vector<std::string> kernel_times(const std::string& folder) {
   auto text = read_file(demo + "/frostwatch.por");
   auto module = load_text(realm, SourceText("frostwatch.por", *text));
   auto optimized = clone(**module);
-  run_pipeline(*optimized, *level_pipeline("-O1"));
+  run_pipeline(*optimized, level_named("-O1")->pipeline());
   auto plain = Jit::compile(**module, targets::x64()),
        better = Jit::compile(*optimized, targets::x64(), {.schedule = true, .align_loops = true});
   void* host[3];

@@ -18,7 +18,7 @@
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/select.h"
 #include "porphyry/object/object.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/writer.h"
 

@@ -10,7 +10,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/read.h"
@@ -122,7 +122,7 @@ std::vector<uint8_t> bytes_of(uint64_t seed) {
   Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
   Realm own;
   auto module = testing::must_read(own, write_text(*program.module));
-  EXPECT_TRUE(run_pipeline(*module, *level_pipeline("-O1")).empty());
+  EXPECT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
   auto jit = Jit::compile(*module, target());
   EXPECT_TRUE(jit.good());
   std::vector<uint8_t> out;

@@ -85,7 +85,8 @@ TEST(Choose, GoesWhereItDidAfterFewComparisons) {
     Realm realm;
     auto module = testing::must_read(realm, choice.text());
     machine::Coverage coverage(targets::x64(), targets::x64().usual_features);
-    machine::legalize(*module, targets::x64(), coverage, "branches");
+    machine::legalize(*module, targets::x64(), coverage,
+                      {.pipeline = machine::legalization().until("branches")});
     ASSERT_TRUE(verify(*module).empty()) << render(verify(*module));
     Evaluator after(*module);
     double logarithm = std::log2(static_cast<double>(choice.size()) + 1), most = 0, sum = 0, asked = 0;

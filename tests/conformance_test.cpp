@@ -10,7 +10,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/jit/apart.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/sample/cases.h"
 #include "porphyry/simulate/code_run.h"
 #include "porphyry/simulate/run.h"
@@ -230,7 +230,7 @@ TEST(Conformance, EveryOperationGivesWhatTheLanguagePromises) {
     Realm realm;
     auto module = must_read(realm, text);
     auto folded = clone(*module);
-    ASSERT_TRUE(run_pipeline(*folded, *level_pipeline("-O1")).empty());
+    ASSERT_TRUE(run_pipeline(*folded, level_named("-O1")->pipeline()).empty());
     std::vector<std::string> words(row.operands.begin(), row.operands.end());
     auto expect = [&](const std::string& is, const char* where) {
       EXPECT_TRUE(same_number(is, row.result)) << operation << " of " << row.type << " " << literals << " "

@@ -8,7 +8,7 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
 #include "porphyry/jit/jit.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/targets/x64.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -107,7 +107,7 @@ TEST(Demo, KernelsDoWhatTheirTwinsDo) {
   for (const char* level : {"-O0", "-O1"}) {
     Realm realm;
     auto module = testing::must_read(realm, *read_file(folder + "/frostwatch.por"));
-    ASSERT_TRUE(run_pipeline(*module, *level_pipeline(level)).empty());
+    ASSERT_TRUE(run_pipeline(*module, level_named(level)->pipeline()).empty());
     auto jit = Jit::compile(*module, targets::x64());
     ASSERT_TRUE(jit.good());
     compare(**jit, temps, *frame, 1);

@@ -11,7 +11,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/jit/apart.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/targets/x64.h"
 #include "support/measure.h"
 #include "support/read.h"
@@ -192,7 +192,7 @@ TEST(Graphs, AnyControlFlowComputesTheSame) {
       auto optimized = clone(module);
       Notes notes;
       Diagnostics broken =
-          run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .check_between = true});
+          run_pipeline(*optimized, level_named("-O1")->pipeline(), {.notes = &notes, .check_between = true});
       ASSERT_TRUE(broken.empty()) << what << render(broken);
       for (const Note& n : notes) promoted += n.pass == "promote" && n.kind == Note::Kind::Done;
       compare(*optimized, program.symbol(), what + " after -O1");

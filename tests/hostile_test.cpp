@@ -9,7 +9,7 @@
 #include "book.h"
 #include "porphyry/call/tour.h"
 #include "porphyry/machine/emit.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/targets/x64.h"
 #include "support/measure.h"

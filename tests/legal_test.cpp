@@ -163,7 +163,7 @@ TEST(Legalize, EveryOperationInLanesMeansTheSame) {
 class HelperCalls {
  public:
   HelperCalls() {
-    auto text = read_file(PORPHYRY_ROOT "/src/machine/legal/helpers.por");
+    auto text = read_file(PORPHYRY_ROOT "/src/machine/legalize/helpers.por");
     EXPECT_TRUE(text.good());
     SourceText source("helpers.por", *text);
     auto module = load_text(realm_, source);

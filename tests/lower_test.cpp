@@ -15,7 +15,7 @@
 #include "porphyry/machine/listing.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/object/object.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/code_run.h"
@@ -45,7 +45,7 @@ TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
                        : machine::lower(*program.module, target(), options);
         ASSERT_TRUE(is.good()) << render(is.why());
         EXPECT_EQ(elf_bytes(make_object(*is, target())), bytes) << seed << bodies << over;
-        EXPECT_EQ(is->meant, kept->meant);
+        EXPECT_EQ(is->source_signatures, kept->source_signatures);
         EXPECT_EQ(is->parameter_names, kept->parameter_names);
         if (bodies) {
           EXPECT_EQ(write_text(*is->legal), write_text(*kept->legal));
@@ -317,7 +317,7 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     if (seed % 2) {
-      EXPECT_TRUE(run_pipeline(*program.module, *level_pipeline("-O1")).empty());
+      EXPECT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
     }
     LowerOptions options{.schedule = seed % 2 == 1, .align_loops = seed % 2 == 1, .explain = true};
     auto jit = Jit::compile(*program.module, target(), options);

@@ -1,8 +1,11 @@
 // Passes one by one: what they make of small programs, what they decline and why; pipelines and levels.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/machine/legalize.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/notes.h"
+#include "porphyry/targets/x64.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -206,6 +209,109 @@ out:
             std::string::npos);
 }
 
+// An analysis and passes that the library has never heard of.
+struct CallCount {
+  explicit CallCount(const Function& f) {
+    for (Block b = f.entry(); b.exists(); b = f.next(b))
+      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) calls += info(f.op(i)).calls();
+    ++made;
+  }
+  size_t calls = 0;
+  static inline size_t made = 0;
+};
+struct Budget {
+  size_t left;
+};
+
+TEST(Pipeline, UsersAddPassesAndAnalyses) {
+  PassTable table = standard_passes();
+  std::vector<std::string> seen;
+  auto note = [&](FunctionContext& c) {
+    seen.push_back(fmt::format("{} {}", c.module.symbol_name(c.symbol), c.facts.get<CallCount>().calls));
+  };
+  EXPECT_TRUE(table.add({.name = "first", .doc = "counts", .run = FunctionPass(note)}).empty());
+  EXPECT_TRUE(table.add({.name = "second", .doc = "counts", .run = FunctionPass(note)}).empty());
+  // Erases the last function's first call, as long as the budget lasts, and then nothing more.
+  auto drop = [](ModuleContext& c) {
+    Function& f = c.module.function(c.module.find("two"));
+    Instruction i = f.first(f.entry());
+    auto& budget = *c.surroundings->find<Budget>();
+    if (!info(f.op(i)).calls() || budget.left == 0) return;
+    --budget.left;
+    f.erase(i);
+  };
+  size_t finished = 0;
+  EXPECT_TRUE(table
+                  .add({.name = "drop-call",
+                        .doc = "drops a call",
+                        .run = ModulePass(drop),
+                        .finish = [&](ModuleContext&) { ++finished; },
+                        .needs = type_id<Budget>,
+                        .needs_doc = "a budget"})
+                  .empty());
+  EXPECT_EQ(table.add({.name = "fold", .doc = "", .run = FunctionPass(note)})[0].message,
+            "a pass is called 'fold' already");
+  EXPECT_EQ(table.add({.name = "A b", .doc = "", .run = FunctionPass(note)})[0].message,
+            "'A b' cannot name a pass");
+  EXPECT_FALSE(standard_passes().find("first"));
+
+  Realm realm;
+  auto module =
+      testing::must_read(realm,
+                         "module m\nfunc one() {\na:\n  return\n}\n"
+                         "func two() {\na:\n  call one()\n  call one()\n  call one()\n  return\n}\n");
+  auto pipeline = read_pipeline("first; second; until stable { drop-call; first }; second", table);
+  ASSERT_TRUE(pipeline.good());
+  Diagnostics lacks = run_pipeline(*module, *pipeline);
+  ASSERT_EQ(lacks.size(), 1u);
+  EXPECT_EQ(lacks[0].message, "the pass 'drop-call' cannot run here");
+  EXPECT_EQ(lacks[0].expected, "a budget");
+  EXPECT_TRUE(seen.empty());
+
+  TypeMap surroundings;
+  surroundings.put(std::make_unique<Budget>(Budget{2}));
+  std::vector<StepRecord> steps;
+  CallCount::made = 0;
+  EXPECT_TRUE(run_pipeline(*module, *pipeline,
+                           {.steps = &steps, .check_between = true, .surroundings = &surroundings})
+                  .empty());
+  // Function by function where no module pass stands between; the analysis is made once for both.
+  std::vector<std::string> expected = {"one 0", "one 0", "two 3", "two 3", "one 0", "two 2",
+                                       "one 0", "two 1", "one 0", "two 1", "one 0", "two 1"};
+  EXPECT_EQ(seen, expected);
+  EXPECT_EQ(CallCount::made, 10u);
+  size_t module_steps = 0;
+  for (const StepRecord& r : steps)
+    if (r.pass == "drop-call") {
+      EXPECT_EQ(r.function, "");
+      EXPECT_EQ(r.changed, ++module_steps < 3);
+      EXPECT_EQ(r.instructions_before - r.instructions_after, size_t(r.changed));
+    }
+  EXPECT_EQ(module_steps, 3u);
+}
+
+// Steps of legalization are passes like others, and say which of them changed something.
+TEST(Pipeline, MixesStepsOfLegalizationWithPasses) {
+  PassTable table = standard_passes();
+  for (const auto& pass : machine::legalization_passes().all()) EXPECT_TRUE(table.add(*pass).empty());
+  auto pipeline = read_pipeline("promote; passing; widths; sweep; branches", table);
+  Realm realm;
+  auto module = testing::must_read(realm,
+                                   "module m\nfunc f(a: i24) -> i24 {\na:\n  s = reserve 4 align 4\n"
+                                   "  store a, [s]\n  v = load i24 [s]\n  r = add v, 1\n  return r\n}\n");
+  EXPECT_EQ(run_pipeline(*module, *pipeline).size(), 3u);
+  machine::Coverage coverage(targets::x64(), 0);
+  machine::Legalizer legalizer(*module, targets::x64(), coverage);
+  std::vector<StepRecord> steps;
+  EXPECT_TRUE(
+      run_pipeline(*module, *pipeline, {.steps = &steps, .surroundings = &legalizer.surroundings()}).empty());
+  std::string changed;
+  for (const StepRecord& r : steps) changed += r.changed ? r.pass + " " : "";
+  EXPECT_EQ(changed, "promote passing widths ");
+  EXPECT_EQ(verify(*module).size(), 0u);
+  EXPECT_NE(write_text(*module).find("add"), std::string::npos);
+}
+
 TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   auto p = read_pipeline(" promote;fold ; until stable { fold; until stable{sweep} };; sweep");
   ASSERT_TRUE(p.good());
@@ -219,9 +325,9 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
     EXPECT_NE(wrong.why()[0].message.find(message), std::string::npos) << wrong.why()[0].message;
   }
   EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
-  EXPECT_EQ(level_pipeline("-O0")->text(), "");
-  EXPECT_EQ(level_pipeline("O1")->text(), "promote; fold; sweep");
-  EXPECT_EQ(level_pipeline("-O2").why()[0].expected, "-O0 or -O1");
+  EXPECT_EQ(level_named("-O0")->pipeline().text(), "");
+  EXPECT_EQ(level_named("O1")->pipeline().text(), "promote; fold; sweep");
+  EXPECT_EQ(level_named("-O2").why()[0].expected, "-O0 or -O1");
 }
 
 TEST(Fold, ChoosesByConstantsAndOperationsWithTwoResults) {

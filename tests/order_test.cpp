@@ -7,7 +7,7 @@
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/machine/schedule.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/read.h"

@@ -15,7 +15,7 @@
 #include "porphyry/machine/lower.h"
 #include "porphyry/machine/schedule.h"
 #include "porphyry/machine/select.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/x64.h"
 #include "support/measure.h"
@@ -176,7 +176,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     auto module = clone(*program.module);
-    ASSERT_TRUE(run_pipeline(*module, *level_pipeline("-O1")).empty());
+    ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
     legalize(*module, target(), Coverage(target(), target().usual_features));
     for (size_t k = 0; k < module->symbol_count(); ++k) {
       if (!module->is_function(Symbol(k))) continue;
@@ -297,7 +297,7 @@ TEST(Quality, SumsOverManyProgramsDoNotRise) {
   for (uint64_t seed = 1; seed <= 500; ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
-    ASSERT_TRUE(run_pipeline(*program.module, *level_pipeline("-O1")).empty());
+    ASSERT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
     auto lowered = machine::lower(*program.module, target(), {.schedule = true});
     ASSERT_TRUE(lowered.good()) << render(lowered.why());
     for (const CompiledFunction& f : lowered->functions)

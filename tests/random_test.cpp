@@ -12,7 +12,7 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/passing_data.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/code_run.h"
@@ -236,15 +236,14 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
 
     if ((seed % 4 == 0 && !only_runs) || every_stage)
       for (uint8_t features : {target.usual_features, uint8_t(0)})  // without features more is rewritten
-        for (const machine::LegalStep& step : machine::legal_steps()) {
+        for (const std::string& step : machine::legalization().names()) {
           auto legal = clone(module);
-          machine::legalize(*legal, target, machine::Coverage(target, features), step.name);
+          machine::legalize(*legal, target, machine::Coverage(target, features),
+                            {.pipeline = machine::legalization().until(step)});
           Diagnostics broken = verify(*legal);
-          ASSERT_TRUE(broken.empty()) << "seed " << seed << ", after " << step.name << "\n" << render(broken);
-          bool in_parts = step.name != "reach" && step.name != "marks";
-          if (!expect(lab.evaluated(*legal, 2, in_parts), *legal,
-                      "evaluated after " + std::string(step.name)))
-            return;
+          ASSERT_TRUE(broken.empty()) << "seed " << seed << ", after " << step << "\n" << render(broken);
+          bool in_parts = step != "reach" && step != "marks";
+          if (!expect(lab.evaluated(*legal, 2, in_parts), *legal, "evaluated after " + step)) return;
         }
     Laboratory::Compiled plain(lab, module, false);
     if (!expect(plain.native(), module, "native without passes")) return;
@@ -255,7 +254,7 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
     Notes notes;
     auto optimized = clone(module);
     Diagnostics broken =
-        run_pipeline(*optimized, *level_pipeline("-O1"), {.notes = &notes, .check_between = true});
+        run_pipeline(*optimized, level_named("-O1")->pipeline(), {.notes = &notes, .check_between = true});
     ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
     if (!expect(lab.evaluated(*optimized, 2), *optimized, "evaluated after -O1")) return;
     Laboratory::Compiled fast(lab, *optimized, true);

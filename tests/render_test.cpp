@@ -5,7 +5,7 @@
 #include <sstream>
 
 #include "porphyry/ir/pen.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
@@ -110,7 +110,8 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
 
   Notes notes;
   std::vector<StepRecord> steps;
-  ASSERT_TRUE(run_pipeline(*module, *level_pipeline("-O1"), {.notes = &notes, .steps = &steps}).empty());
+  ASSERT_TRUE(
+      run_pipeline(*module, level_named("-O1")->pipeline(), {.notes = &notes, .steps = &steps}).empty());
   Json noted = read_json(render_json(notes));
   ASSERT_EQ(noted.size(), notes.size());
   std::string text = render(notes);

@@ -10,8 +10,8 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
-#include "porphyry/optimize/pipeline.h"
 #include "porphyry/packed/packed.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/text/writer.h"
 #include "support/measure.h"
@@ -78,7 +78,7 @@ TEST(Samples, AreValidAndMeanTheSameInEveryForm) {
     ASSERT_EQ(observed(*clone(module), program, 2), meant) << "seed " << seed << "\n" << text;
     if (meant.starts_with("an exhausted")) continue;  // passes take fewer steps
     auto optimized = clone(module);
-    Diagnostics broken = run_pipeline(*optimized, *level_pipeline("-O1"), {.check_between = true});
+    Diagnostics broken = run_pipeline(*optimized, level_named("-O1")->pipeline(), {.check_between = true});
     ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
     ASSERT_EQ(observed(*optimized, program, 2), meant) << "seed " << seed << ", -O1\n"
                                                        << text << "\nbecame\n"

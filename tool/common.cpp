@@ -7,6 +7,7 @@
 #include <sstream>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/machine/legalize.h"
 #include "porphyry/packed/packed.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/x64.h"
@@ -98,18 +99,52 @@ std::unique_ptr<Loaded> load(const Options& o, std::string bytes) {
   return out;
 }
 
+static Level level_of(const Options& o, const char* usual_level) {
+  auto level = level_named(o.level.empty() ? usual_level : "-O" + o.level);
+  if (!level) fail(level.why(), call_at_fault);
+  return *level;
+}
+
+void refuse_illegal(const Module& module, const machine::Target& target) {
+  Diagnostics wrong = machine::layout_problems(module, target);
+  if (wrong.empty()) wrong = machine::return_call_problems(module, target);
+  if (!wrong.empty()) fail(wrong, input_at_fault);
+}
+
 Pipeline pipeline_of(const Options& o, const char* usual_level) {
   if (!o.level.empty() && !o.pipeline.empty())
     fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
-  auto p = o.pipeline.empty() ? level_pipeline(o.level.empty() ? usual_level : "-O" + o.level)
-                              : read_pipeline(o.pipeline);
-  if (!p) fail(p.why(), call_at_fault);
-  return *p;
+  if (!o.pipeline.empty()) {
+    PassTable table = standard_passes();
+    for (const auto& pass : machine::legalization_passes().all()) table.add(*pass);
+    auto p = read_pipeline(o.pipeline, table);
+    if (!p) fail(p.why(), call_at_fault);
+    return *p;
+  }
+  return level_of(o, usual_level).pipeline();
 }
 
-std::unique_ptr<Loaded> optimized(std::unique_ptr<Loaded> loaded, const Pipeline& pipeline, Notes* notes,
-                                  std::vector<StepRecord>* steps) {
-  Diagnostics broken = run_pipeline(*loaded->module, pipeline, {.notes = notes, .steps = steps});
+// Whether a step of legalization is among the passes.
+static bool wants_target(const Pipeline& pipeline) {
+  std::vector<std::string> names = pipeline.names();
+  return std::any_of(names.begin(), names.end(),
+                     [](const std::string& name) { return machine::legalization_passes().find(name); });
+}
+
+std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
+                                  Notes* notes, std::vector<StepRecord>* steps) {
+  Module& module = *loaded->module;
+  PipelineOptions options{.notes = notes, .steps = steps};
+  std::optional<machine::Coverage> coverage;
+  std::optional<machine::Legalizer> legalizer;
+  if (wants_target(pipeline)) {
+    const machine::Target& target = target_of(o);
+    refuse_illegal(module, target);
+    coverage.emplace(target, lower_options(o, target).features.value_or(target.usual_features));
+    legalizer.emplace(module, target, *coverage);
+    options.surroundings = &legalizer->surroundings();
+  }
+  Diagnostics broken = run_pipeline(module, pipeline, options);
   if (!broken.empty()) fail(broken, input_at_fault);
   return loaded;
 }
@@ -117,7 +152,7 @@ std::unique_ptr<Loaded> optimized(std::unique_ptr<Loaded> loaded, const Pipeline
 std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes,
                                        std::vector<StepRecord>* steps) {
   Pipeline pipeline = pipeline_of(o, usual_level);  // a wrong one is said before anything is read
-  return optimized(load(o), pipeline, notes, steps);
+  return optimized(o, load(o), pipeline, notes, steps);
 }
 
 const machine::Target& target_of(const Options& o) {
@@ -128,8 +163,7 @@ const machine::Target& target_of(const Options& o) {
 }
 
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
-  machine::LowerOptions out;
-  out.schedule = out.align_loops = !o.level.empty() && o.level != "0";
+  auto out = machine::LowerOptions::at(level_of(o, "-O0"));
   if (o.features == "usual") return out;
   uint8_t bits = 0;
   std::vector<std::string> names(target.features.begin(), target.features.end());

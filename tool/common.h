@@ -8,7 +8,7 @@
 #include "porphyry/base/source_text.h"
 #include "porphyry/ir/module.h"
 #include "porphyry/machine/lower.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "verbs.h"
 
 namespace porphyry::tool {
@@ -39,10 +39,12 @@ std::unique_ptr<Loaded> load(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o, std::string bytes);
 Pipeline pipeline_of(const Options& o, const char* usual_level);
 // Loads and runs the pipeline. One that is already loaded, or one from the input.
-std::unique_ptr<Loaded> optimized(std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
+std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
                                   Notes* notes = nullptr, std::vector<StepRecord>* steps = nullptr);
 std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr,
                                        std::vector<StepRecord>* steps = nullptr);
+// Fails when a module is not one that legalization takes.
+void refuse_illegal(const Module& module, const machine::Target& target);
 const machine::Target& target_of(const Options& o);
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target);
 Symbol function_of(const Module& module, const std::string& name);

@@ -100,7 +100,7 @@ int verb_show(const Options& o) {
     }
     refuse_idle(o, {{"--no-colour", "--no-colour with an object file", false}});
     Pipeline pipeline = pipeline_of(o, "-O0");
-    auto loaded = optimized(load(o, std::move(bytes)), pipeline);
+    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline);
     std::string as = o.as;
     for (const char* form : {"dot", "svg", "png"})
       if (as.empty() && o.output.ends_with(std::string(".") + form)) as = form;
@@ -183,16 +183,12 @@ int verb_optimize(const Options& o) {
 // The program as its steps leave it, up to the one named.
 static std::string legalized(Module& module, const machine::Target& target,
                              const machine::LowerOptions& options, const Options& o) {
-  const std::string& until = o.until;
-  std::vector<std::string> names;
-  for (const machine::LegalStep& s : machine::legal_steps()) names.emplace_back(s.name);
-  if (!until.empty() && std::find(names.begin(), names.end(), until) == names.end())
-    fail({complaint("legalization has no step '" + until + "'", listed(names))}, call_at_fault);
-  Diagnostics wrong = machine::layout_problems(module, target);
-  if (wrong.empty()) wrong = machine::return_call_problems(module, target);
-  if (!wrong.empty()) fail(wrong, input_at_fault);
+  Pipeline steps = machine::legalization();
+  if (!o.until.empty() && !machine::legalization_passes().find(o.until))
+    fail({complaint("legalization has no step '" + o.until + "'", listed(steps.names()))}, call_at_fault);
+  refuse_illegal(module, target);
   uint8_t features = options.features.value_or(target.usual_features);
-  machine::legalize(module, target, machine::Coverage(target, features), until);
+  machine::legalize(module, target, machine::Coverage(target, features), {.pipeline = steps.until(o.until)});
   return o.function.empty() ? write_text(module) : write_text(module, function_of(module, o.function));
 }
 

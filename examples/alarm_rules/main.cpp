@@ -11,7 +11,7 @@
 #include "porphyry/call/call.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/jit/jit.h"
-#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/x64.h"
 #include "porphyry/text/reader.h"
@@ -53,7 +53,7 @@ int main(int count, char** arguments) {
   if (Diagnostics wrong = rules::compile(**program, source, module); !wrong.empty()) return refuse(wrong);
   if (Diagnostics wrong = verify(module); !wrong.empty()) return refuse(wrong);
   if (count > 3) return fmt::print("{}", write_text(module)), 0;
-  if (Diagnostics wrong = run_pipeline(module, *level_pipeline("-O1")); !wrong.empty()) return refuse(wrong);
+  if (Diagnostics wrong = run_pipeline(module, level_named("-O1")->pipeline()); !wrong.empty()) return refuse(wrong);
   auto jit = Jit::compile(module, targets::x64());
   if (!jit) return refuse(jit.why());
 

@@ -1,10 +1,14 @@
 #include "porphyry/analyze/loops.h"
 
+#include "porphyry/analyze/facts.h"
+
 namespace porphyry {
 
 // Headers are taken innermost first (later in the order); a body is gathered backwards from its back edges
 // and steps over inner loops by their headers. Which loop is the outermost one found so far around a block is
 // kept in a forest whose ways are shortened as they are walked (R. Tarjan, 1975).
+Loops::Loops(const Function& f, Facts& facts) : Loops(f, facts.get<Dominators>()) {}
+
 Loops::Loops(const Function& f, const Dominators& dominators, std::pmr::memory_resource* memory)
     : depth_(f.block_limit(), memory),
       header_(f.block_limit(), memory),

@@ -32,6 +32,7 @@ Function::Function(std::shared_ptr<const Signature> signature) { change_signatur
 Function Function::without_body(const Function& other) { return Function(other.signature_); }
 
 void Function::change_signature(std::shared_ptr<const Signature> signature) {
+  ++changes_;
   signature_ = std::move(signature);
   first_parameter_ = static_cast<uint32_t>(parameter_pool_.size());
   for (size_t i = 0; i < signature_->parameters.size(); ++i)
@@ -65,6 +66,7 @@ Function::Function(const Function& other, const Expected& rooms)
 // ---- blocks -----------------------------------------------------------------------------------------------
 
 Block Function::add_block(Name name) {
+  ++changes_;
   Block b = blocks_.add({});
   blocks_[b].name = name;
   blocks_[b].previous = last_block_;
@@ -74,6 +76,7 @@ Block Function::add_block(Name name) {
 }
 
 Block Function::add_block_after(Block before, Name name) {
+  ++changes_;
   if (before == last_block_) return add_block(name);
   Block b = blocks_.add({});
   Block after = blocks_[before].next;
@@ -86,6 +89,7 @@ Block Function::add_block_after(Block before, Name name) {
 }
 
 void Function::erase_block(Block block) {
+  ++changes_;
   assert(!blocks_[block].first_in.exists() && block != first_block_);
   while (blocks_[block].last.exists()) erase(blocks_[block].last);
   BlockRow& row = blocks_[block];
@@ -96,6 +100,7 @@ void Function::erase_block(Block block) {
 }
 
 Value Function::add_parameter(Block b, Type type, Name name) {
+  ++changes_;
   BlockRow& row = blocks_[b];
   assert(row.parameter_count < list_limit);
   Value v = add_value(type, ValueKind::BlockParameter, b.index, row.parameter_count);
@@ -114,6 +119,7 @@ Value Function::add_parameter(Block b, Type type, Name name) {
 }
 
 void Function::erase_parameter(Block b, size_t index) {
+  ++changes_;
   BlockRow& row = blocks_[b];
   Value* list = parameter_pool_.data() + row.first_parameter;
   assert(!has_uses(list[index]));
@@ -128,6 +134,7 @@ void Function::erase_parameter(Block b, size_t index) {
 
 // `first` and what follows become part of `b`, whose list ends where they begin.
 void Function::take_over(Block b, Instruction first) {
+  ++changes_;
   InstructionRow& row = instructions_[first];
   BlockRow& old = blocks_[row.block];
   BlockRow& home = blocks_[b];
@@ -226,6 +233,7 @@ void Function::drop_arguments(Edge e) {
 }
 
 void Function::redirect(Edge e, Block to, std::initializer_list<Value> arguments) {
+  ++changes_;
   drop_arguments(e);
   unlink_in(e);
   edges_[e].to = to;
@@ -320,6 +328,7 @@ bool Function::has_detail(Instruction i) const {
 }
 
 Instruction Function::make(Block b, const Draft& draft) {
+  ++changes_;
   assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&
          draft.targets.size() <= list_limit);
   InstructionRow row;
@@ -439,6 +448,7 @@ void Function::number_again(Block b) {
 }
 
 void Function::erase(Instruction i) {
+  ++changes_;
   InstructionRow& row = instructions_[i];
   for (size_t k = 0; k < row.operand_count; ++k) unlink_use(operand_slot(i, k));
   for (Edge e : edges(i)) {
@@ -534,6 +544,7 @@ Slot Function::add_slot(Value v, uint32_t user) {
 }
 
 void Function::link_use(Slot s) {
+  ++changes_;
   SlotRow& row = slots_[s];
   if (!row.value.exists()) return;  // a draft from a wrong text may leave operands open
   Slot head = values_[row.value].first_use;
@@ -544,6 +555,7 @@ void Function::link_use(Slot s) {
 }
 
 void Function::unlink_use(Slot s) {
+  ++changes_;
   SlotRow& row = slots_[s];
   if (!row.value.exists()) return;
   (row.previous.exists() ? slots_[row.previous].next : values_[row.value].first_use) = row.next;

@@ -84,7 +84,7 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
     return complaint(fmt::format("no function with a body is called '{}'", function),
                      "a function of the module");
   Bridge out;
-  out.signature = jit.lowered().meant[s.index];
+  out.signature = jit.lowered().source_signatures[s.index];
   out.argument_words = words_of(out.signature.parameters);
   out.result_words = words_of(out.signature.results);
   out.realm = std::make_unique<Realm>();

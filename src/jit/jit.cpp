@@ -191,7 +191,7 @@ Diagnostics Jit::check_type(std::string_view name, const Signature& wanted) cons
   const LoweredModule& all = lowered();
   Symbol s = all.legal->find(name);
   bool callable = s.exists() && s.index < all.first_parameter.size() && all.legal->signature(s);
-  const Signature* is = callable ? &all.meant[s.index] : nullptr;
+  const Signature* is = callable ? &all.source_signatures[s.index] : nullptr;
   if (!is) return {complaint(fmt::format("no function is called '{}'", name), "a function of the module")};
   if (*is == wanted) return {};
   return {complaint(fmt::format("'{}' is {}, not {}", name, is->text(), wanted.text()),

@@ -62,7 +62,7 @@ class Lister {
   // Where the program's own parameters and results are, each in one part or several.
   void places() {
     bool own = c_.symbol.index < lowered_.first_parameter.size();
-    const Signature& meant = lowered_.meant[c_.symbol.index];
+    const Signature& meant = lowered_.source_signatures[c_.symbol.index];
     Passing way = passing(target_.convention, meant);
     out_.signature = meant.text();
     uint64_t bytes = 0;

@@ -108,7 +108,7 @@ class BodyLowering {
         options_(options),
         coverage_(target, features()),
         rules_(target, features()),
-        legalizer_(*out_.legal, target, coverage_, {}, options.exported) {}
+        legalizer_(*out_.legal, target, coverage_, {.exported = options.exported}) {}
 
   Result<LoweredModule> run() {
     Module& legal = *out_.legal;
@@ -125,7 +125,7 @@ class BodyLowering {
       if (batch_.size() == batch_functions || waiting_ > batch_instructions) lower_batch();
     }
     lower_batch();
-    out_.meant = legalizer_.finish();
+    out_.source_signatures = legalizer_.finish();
     const auto& words = legalizer_.address_words();
     for (size_t k = 0; k < words.size(); ++k)
       if (words[k].exists()) out_.address_words.push_back({words[k], Symbol(k)});
@@ -203,7 +203,7 @@ LoweredModule begin_lowering(const Module& module) {
   out.legal = clone(module);
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const Signature* is = module.signature(Symbol(k));
-    out.meant.push_back(is ? *is : Signature{});
+    out.source_signatures.push_back(is ? *is : Signature{});
   }
   note_parameters(out, module);
   return out;

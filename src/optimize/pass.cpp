@@ -4,15 +4,15 @@
 
 namespace porphyry {
 
-void Workplace::add(Note note, Position p) {
-  note.pass = pass;
+void FunctionContext::add(Note note, Position p) {
+  note.pass = std::string(pass);
   note.function = module.symbol_name(symbol);
   note.position = place_text(module, p);
   notes_->push_back(std::move(note));
 }
 
-void Workplace::done(Position p, std::string value, std::string what, std::string why,
-                     std::vector<std::pair<std::string, std::string>> figures) {
+void FunctionContext::done(Position p, std::string value, std::string what, std::string why,
+                           std::vector<std::pair<std::string, std::string>> figures) {
   if (!notes_) return;
   add({.kind = Note::Kind::Done,
        .value = std::move(value),
@@ -22,8 +22,8 @@ void Workplace::done(Position p, std::string value, std::string what, std::strin
       p);
 }
 
-void Workplace::declined(Position p, std::string value, std::string what, std::string why, std::string unlock,
-                         std::vector<std::pair<std::string, std::string>> figures) {
+void FunctionContext::declined(Position p, std::string value, std::string what, std::string why,
+                               std::string unlock, std::vector<std::pair<std::string, std::string>> figures) {
   if (!notes_) return;
   add({.kind = Note::Kind::Declined,
        .value = std::move(value),
@@ -34,24 +34,27 @@ void Workplace::declined(Position p, std::string value, std::string what, std::s
       p);
 }
 
-std::string Workplace::name(Value v) const { return value_text(module, function, v); }
+std::string FunctionContext::name(Value v) const { return value_text(module, function, v); }
 
-namespace {
-constexpr Pass passes[] = {
-    {"promote", "stack slots that are only loaded and stored become values", promote, Facts::all},
-    {"fold", "operations on constants become constants, branches on constants become plain", fold,
-     Facts::none},
-    {"sweep", "what nobody uses goes: values, block parameters, blocks that cannot be reached", sweep,
-     Facts::none},
-};
-}  // namespace
+Diagnostics PassTable::add(Pass pass) {
+  auto fits = [](char c) { return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-'; };
+  if (pass.name.empty() || pass.name == "until" || !std::all_of(pass.name.begin(), pass.name.end(), fits))
+    return {complaint("'" + pass.name + "' cannot name a pass", "small letters, digits and '-'")};
+  if (find(pass.name)) return {complaint("a pass is called '" + pass.name + "' already", "another name")};
+  passes_.push_back(std::make_shared<const Pass>(std::move(pass)));
+  return {};
+}
 
-std::span<const Pass> all_passes() { return passes; }
-
-const Pass* pass_named(std::string_view name) {
-  for (const Pass& p : passes)
-    if (name == p.name) return &p;
+std::shared_ptr<const Pass> PassTable::find(std::string_view name) const {
+  for (const auto& p : passes_)
+    if (p->name == name) return p;
   return nullptr;
+}
+
+std::string pass_name(std::string_view function) {
+  std::string out(function);
+  std::replace(out.begin(), out.end(), '_', '-');
+  return out;
 }
 
 }  // namespace porphyry

@@ -1,22 +1,11 @@
 #include "porphyry/optimize/pipeline.h"
 
-#include <fmt/format.h>
-
-#include <chrono>
-
-#include "porphyry/analyze/verify.h"
-
 namespace porphyry {
 namespace {
 
-constexpr Level levels[] = {
-    {"-O0", "", "runs no pass"},
-    {"-O1", "promote; fold; sweep", "stack slots to values, constants, dead code"},
-};
-
 class PipelineReader {
  public:
-  explicit PipelineReader(std::string_view text) : text_(text) {}
+  PipelineReader(std::string_view text, const PassTable& table) : text_(text), table_(table) {}
 
   Result<Pipeline> run() {
     Pipeline out;
@@ -80,14 +69,15 @@ class PipelineReader {
       steps(repeated.repeated, true);
       return out.push_back(std::move(repeated));
     }
-    const Pass* pass = pass_named(name);
+    std::shared_ptr<const Pass> pass = table_.find(name);
     std::vector<std::string> names;
-    for (const Pass& p : all_passes()) names.emplace_back(p.name);
+    for (const auto& p : table_.all()) names.push_back(p->name);
     if (!pass) return complain(from, name.size(), "no pass is called '" + name + "'", listed(names));
-    out.push_back({pass, {}});
+    out.push_back({std::move(pass), {}});
   }
 
   std::string_view text_;
+  const PassTable& table_;
   size_t at_ = 0;
   Diagnostics problems_;
 };
@@ -101,81 +91,32 @@ std::string steps_text(const std::vector<Pipeline::Step>& steps) {
   return out;
 }
 
-size_t instruction_count(const Function& f) {
-  size_t n = 0;
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) ++n;
-  return n;
+void collect_names(const std::vector<Pipeline::Step>& steps, std::vector<std::string>& out) {
+  for (const auto& s : steps)
+    if (s.pass)
+      out.push_back(s.pass->name);
+    else
+      collect_names(s.repeated, out);
 }
-
-class Runner {
- public:
-  Runner(Workplace& w, const PipelineOptions& options) : w_(w), options_(options) {}
-
-  bool run(const std::vector<Pipeline::Step>& steps) {
-    bool changed = false;
-    for (const auto& s : steps) {
-      if (!problems.empty()) return changed;
-      if (s.pass)
-        changed |= one(*s.pass);
-      else
-        for (unsigned k = 0; k < options_.most_repetitions && run(s.repeated); ++k) changed = true;
-    }
-    return changed;
-  }
-  Diagnostics problems;
-
- private:
-  bool one(const Pass& pass) {
-    StepRecord record{pass.name, std::string(w_.module.symbol_name(w_.symbol))};
-    if (options_.steps) record.instructions_before = instruction_count(w_.function);
-    auto start = std::chrono::steady_clock::now();
-    w_.pass = pass.name;
-    record.changed = pass.run(w_);
-    if (record.changed) w_.facts.keep(pass.keeps);
-    record.microseconds =
-        std::chrono::duration<double, std::micro>(std::chrono::steady_clock::now() - start).count();
-    if (options_.steps) {
-      record.instructions_after = instruction_count(w_.function);
-      options_.steps->push_back(record);
-    }
-    if (options_.check_between && record.changed) {
-      problems = verify(w_.module, w_.symbol);
-      for (Diagnostic& d : problems) d.message = fmt::format("after '{}', {}", pass.name, d.message);
-    }
-    return record.changed;
-  }
-
-  Workplace& w_;
-  const PipelineOptions& options_;
-};
 
 }  // namespace
 
 std::string Pipeline::text() const { return steps_text(steps); }
 
-Result<Pipeline> read_pipeline(std::string_view text) { return PipelineReader(text).run(); }
-
-std::span<const Level> all_levels() { return levels; }
-
-Result<Pipeline> level_pipeline(std::string_view name) {
-  std::vector<std::string> names;
-  for (const Level& l : levels) {
-    if (name == l.name || "-" + std::string(name) == l.name) return read_pipeline(l.pipeline);
-    names.emplace_back(l.name);
-  }
-  return complaint("no level is called '" + std::string(name) + "'", listed(names));
+std::vector<std::string> Pipeline::names() const {
+  std::vector<std::string> out;
+  collect_names(steps, out);
+  return out;
 }
 
-Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const PipelineOptions& options) {
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    if (!module.is_function(Symbol(k))) continue;
-    Workplace w(module, Symbol(k), options.notes);
-    Runner runner(w, options);
-    runner.run(pipeline.steps);
-    if (!runner.problems.empty()) return std::move(runner.problems);
-  }
-  return {};
+Pipeline Pipeline::until(std::string_view name) const {
+  auto last =
+      std::find_if(steps.begin(), steps.end(), [&](const Step& s) { return s.pass && s.pass->name == name; });
+  return last == steps.end() ? *this : Pipeline{{steps.begin(), last + 1}};
+}
+
+Result<Pipeline> read_pipeline(std::string_view text, const PassTable& table) {
+  return PipelineReader(text, table).run();
 }
 
 }  // namespace porphyry

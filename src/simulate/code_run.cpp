@@ -49,7 +49,7 @@ class CodeRun {
   }
 
   RunOutcome run(Symbol function, std::span<const uint64_t> arguments) {
-    const Signature& meant = r_.jit_.lowered().meant[function.index];
+    const Signature& meant = r_.jit_.lowered().source_signatures[function.index];
     Passing way = passing(target_.convention, meant);
     std::vector<uint8_t> memory(way.result_bytes + 1);
     allowed_.push_back({memory.data(), memory.size(), true, false});

@@ -1,39 +1,54 @@
-// Cached analyses of one function. A pass asks for what it needs; what it did not keep is dropped after it.
+// Analyses of one function, computed when they are asked for and kept as long as they hold.
+//
+//   const Loops& loops = facts.get<Loops>();
+//
+// An analysis is any type that can be made from a function, or from a function and its facts, which it may
+// ask for others in turn. It is registered nowhere.
 #pragma once
 
-#include <memory>
+#include <initializer_list>
 
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
+#include "porphyry/base/by_type.h"
 
 namespace porphyry {
 
-enum class Fact : uint8_t { Dominators = 1, Loops = 2 };
+// Which analyses still hold after a function was changed.
+struct Kept {
+  bool all = false;
+  std::vector<TypeId> types;
+  bool has(TypeId id) const { return all || std::find(types.begin(), types.end(), id) != types.end(); }
+};
+inline Kept keeps_all() { return {true, {}}; }
+template <class... Analysis>
+Kept keeps() {
+  return {false, {type_id<Analysis>...}};
+}
 
 class Facts {
  public:
-  static constexpr uint8_t all = 3, none = 0;
-
   explicit Facts(const Function& function) : function_(&function) {}
 
-  const Dominators& dominators() {
-    if (!dominators_) dominators_ = std::make_unique<Dominators>(*function_);
-    return *dominators_;
+  // The reference is valid until the analysis is dropped.
+  template <class Analysis>
+  const Analysis& get() {
+    if (const Analysis* known = known_.find<Analysis>()) return *known;
+    std::unique_ptr<Analysis> made;
+    if constexpr (std::is_constructible_v<Analysis, const Function&, Facts&>)
+      made = std::make_unique<Analysis>(*function_, *this);
+    else
+      made = std::make_unique<Analysis>(*function_);
+    return known_.put(std::move(made));
   }
-  const Loops& loops() {
-    if (!loops_) loops_ = std::make_unique<Loops>(*function_, dominators());
-    return *loops_;
-  }
-  // Drops all but the facts in `kept` (bits of Fact).
-  void keep(uint8_t kept) {
-    if (!(kept & static_cast<uint8_t>(Fact::Loops))) loops_.reset();
-    if (!(kept & static_cast<uint8_t>(Fact::Dominators))) dominators_.reset();
+  // Drops all others.
+  void keep(const Kept& kept) {
+    if (!kept.all) known_.erase_if([&](TypeId id) { return !kept.has(id); });
   }
 
  private:
   const Function* function_;
-  std::unique_ptr<Dominators> dominators_;
-  std::unique_ptr<Loops> loops_;
+  TypeMap known_;
 };
 
 }  // namespace porphyry

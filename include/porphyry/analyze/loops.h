@@ -8,8 +8,11 @@
 
 namespace porphyry {
 
+class Facts;
+
 class Loops {
  public:
+  Loops(const Function& function, Facts& facts);
   Loops(const Function& function, const Dominators& dominators,
         std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 

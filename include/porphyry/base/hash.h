@@ -28,8 +28,8 @@ inline uint64_t hash_of(std::string_view text) {
     std::memcpy(&word, from, sizeof word);
     return static_cast<uint64_t>(word);
   };
-  // The golden ratio's fraction: D. Knuth, "The Art of Computer Programming", volume 3, section 6.4. The factor is that
-  // of P. Evensen's mixer "rrmxmx", "Better, stronger mixer and a test procedure" (2018).
+  // The golden ratio's fraction: D. Knuth, "The Art of Computer Programming", volume 3, section 6.4. The
+  // factor is that of P. Evensen's mixer "rrmxmx", "Better, stronger mixer and a test procedure" (2018).
   uint64_t h = 0x9e3779b97f4a7c15u ^ left;
   for (; left > 8; at += 8, left -= 8) {
     h = (h ^ read(at, uint64_t())) * 0x9fb21c651e98df25u;

@@ -175,11 +175,11 @@ class Function {
     if (p.exists() || positions_.get(i).exists()) positions_.set(i, p);
   }
   uint8_t promises(Instruction i) const { return instructions_[i].promises; }
-  void set_promises(Instruction i, uint8_t bits) { instructions_[i].promises = bits; }
+  void set_promises(Instruction i, uint8_t bits) { ++changes_, instructions_[i].promises = bits; }
   uint8_t permits(Instruction i) const { return instructions_[i].permits; }
-  void set_permits(Instruction i, uint8_t bits) { instructions_[i].permits = bits; }
+  void set_permits(Instruction i, uint8_t bits) { ++changes_, instructions_[i].permits = bits; }
   Hint hint(Instruction i) const { return instructions_[i].hint; }
-  void set_hint(Instruction i, Hint h) { instructions_[i].hint = h; }
+  void set_hint(Instruction i, Hint h) { ++changes_, instructions_[i].hint = h; }
   // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
   // volatile, or it says something that must stay. What has no effect and no use may go.
   bool has_effect(Instruction i) const;
@@ -216,9 +216,9 @@ class Function {
   uint32_t add_cases(std::span<const Word> values);
   uint32_t add_shuffle(std::span<const uint16_t> lanes);
   // Another symbol for address and call, another name for watch.
-  void set_detail(Instruction i, uint32_t detail) { instructions_[i].detail = detail; }
+  void set_detail(Instruction i, uint32_t detail) { ++changes_, instructions_[i].detail = detail; }
   // The same address with another kind, alignment, …
-  void set_address(Instruction i, const Address& a) { instructions_[i].detail = add_address(a); }
+  void set_address(Instruction i, const Address& a) { ++changes_, instructions_[i].detail = add_address(a); }
 
   // ---- values and uses ----------------------------------------------------------------------------------
   size_t value_limit() const { return values_.size(); }
@@ -270,6 +270,10 @@ class Function {
     std::string text;  // with its dashes
   };
   std::vector<Comment> comments;
+
+  // Grows with every change of blocks, edges, instructions and operands; names, positions, comments and new
+  // constants do not count. Equal numbers at two times: nothing was changed between.
+  uint64_t changes() const { return changes_; }
 
   // Puts all tables into one block of memory and gives back what they hold in reserve. O(size).
   void compact();
@@ -383,6 +387,7 @@ class Function {
   SideTable<Value, Name> value_names_;
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;
+  uint64_t changes_ = 0;
   House house_;  // where tables live that have not grown since they were housed
 };
 

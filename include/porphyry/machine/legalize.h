@@ -10,6 +10,7 @@
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
 #include "porphyry/machine/target.h"
+#include "porphyry/optimize/pipeline.h"
 
 namespace porphyry::machine {
 
@@ -58,9 +59,9 @@ constexpr Type carrier(Type t) {
   return t.has_lanes() ? t : t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(64) : t;
 }
 
-// The steps, in their order:
-//   reach       blocks that no run comes to go
-//   marks       sole, end, watch, renew, release and kinds have been heard and go
+// The steps are passes (src/machine/legalize/steps.inc), which need a target among their surroundings:
+//   reach       removes unreachable blocks
+//   marks       removes sole, end, watch, renew, release and kinds, which passes before have heard
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
 //   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights
 //   spans       `copy` and `fill` become accesses or calls of helpers
@@ -70,10 +71,9 @@ constexpr Type carrier(Type t) {
 //   edges       edges from a block with several ways out to one with several ways in get a block, where they
 //               pass arguments or a loop's boundary
 //   beside      comparisons and addresses stand beside their users
-struct LegalStep {
-  std::string_view name, doc;
-};
-std::span<const LegalStep> legal_steps();
+const PassTable& legalization_passes();
+// All of them in order.
+Pipeline legalization();
 
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.
 Diagnostics layout_problems(const Module& module, const Target& target);
@@ -83,32 +83,42 @@ Diagnostics layout_problems(const Module& module, const Target& target);
 // calls).
 Diagnostics return_call_problems(const Module& module, const Target& target);
 
-// Runs the steps, up to and with the one called `last`, or all. The module must be verified and of the
-// target's layout. Routines of our own that a function turns out to need are added behind all symbols as
-// local functions (legal/helpers.por), and have their own turn. O(size of what comes out), a log of the cases
-// for `choose`.
-// With `exported`, names that are not local are reached through words of their address, as another definition
-// may take their place.
+struct LegalizeOptions {
+  std::optional<Pipeline> pipeline = {};  // else all steps
+  // Names that are not local are reached through words of their address, as another definition may take their
+  // place.
+  bool exported = false;
+  bool check_between = false;
+  std::vector<StepRecord>* steps = nullptr;
+};
+
+// Runs the steps. The module must be verified and of the target's layout. Routines of our own that a function
+// turns out to need are added behind all symbols as local functions (legalize/helpers.por), and have their
+// own turn. O(size of what comes out), a log of the cases for `choose`.
 class Legalizer {
  public:
-  Legalizer(Module& module, const Target& target, const Coverage& coverage, std::string_view last = {},
-            bool exported = false);
+  Legalizer(Module& module, const Target& target, const Coverage& coverage, LegalizeOptions options = {});
   ~Legalizer();
   // All steps in a row on one function, while it is at hand. Each function once, in the order of symbols.
-  void function(Symbol symbol);
+  // Problems are bugs of steps, found with `check_between`.
+  Diagnostics function(Symbol symbol);
   // After the last function: external functions are declared by the convention, too. Gives the signatures by
   // symbol, helpers included, as they were before `passing`.
   std::vector<Signature> finish();
   // By symbol that is reached through one: the data item that holds its address; nothing for others.
   const std::vector<Symbol>& address_words() const;
+  // For pipelines of one's own that mix steps with other passes: PipelineOptions::surroundings.
+  TypeMap& surroundings() { return surroundings_; }
 
  private:
-  std::unique_ptr<struct LegalContext> context_;
-  size_t steps_;  // how many
+  Module& module_;
+  Pipeline pipeline_;
+  PipelineOptions options_;
+  TypeMap surroundings_;
 };
 
 // The same for all functions of a module.
 std::vector<Signature> legalize(Module& module, const Target& target, const Coverage& coverage,
-                                std::string_view last = {});
+                                LegalizeOptions options = {});
 
 }  // namespace porphyry::machine

@@ -6,10 +6,18 @@
 #include "porphyry/base/scratch.h"
 #include "porphyry/machine/emit.h"
 #include "porphyry/machine/select.h"
+#include "porphyry/passes/passes.h"
 
 namespace porphyry::machine {
 
 struct LowerOptions {
+  // What a level asks for.
+  static LowerOptions at(const Level& level) {
+    LowerOptions out;
+    out.schedule = level.schedule, out.align_loops = level.align_loops;
+    return out;
+  }
+
   std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
   bool check_allocation = false;    // run the independent checker on every function
   bool schedule = false;            // order instructions by latencies; see schedule.h
@@ -22,8 +30,8 @@ struct LowerOptions {
 };
 
 struct LoweredModule {
-  std::unique_ptr<Module> legal;  // what was selected from: the origin of every line
-  std::vector<Signature> meant;   // by symbol, as the module had it before it was legalized; helpers behind
+  std::unique_ptr<Module> legal;             // what was selected from: the origin of every line
+  std::vector<Signature> source_signatures;  // by symbol, before legalization; helpers behind
   // By symbol of the module: where its parameters' names begin, in the realm or of nothing.
   std::vector<uint32_t> first_parameter;
   std::vector<Name> parameter_names;

@@ -1,26 +1,46 @@
-// Passes: steps over one function, each in a file of its own under src/optimize/. The table of all of them is
-// in pass.cpp.
+// Passes: steps over one function, or over a module. A pass is a function with a row in a table; the ones of
+// the library stand in src/passes/, legalization's in src/machine/legalize/, and a program may add its own:
+//
+//   PassTable table = standard_passes();
+//   table.add({.name = "count", .doc = "counts calls", .run = [&](FunctionContext& c) { … }});
+//   auto pipeline = read_pipeline("promote; count", table);
 #pragma once
 
+#include <functional>
+#include <memory>
 #include <span>
+#include <variant>
 
 #include "porphyry/analyze/facts.h"
+#include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
 #include "porphyry/optimize/note.h"
 
 namespace porphyry {
 
-// What a pass works on, and where it leaves its notes.
-class Workplace {
+// What a pass over functions works on, and where it leaves its notes.
+class FunctionContext {
  public:
-  Workplace(Module& module, Symbol symbol, Notes* notes)
-      : module(module), symbol(symbol), function(module.function(symbol)), facts(function), notes_(notes) {}
+  // `surroundings`: objects that passes of a kind need, such as the state of legalization; may be null.
+  FunctionContext(Module& module, Symbol symbol, Notes* notes, TypeMap* surroundings = nullptr)
+      : module(module),
+        symbol(symbol),
+        function(module.function(symbol)),
+        facts(function),
+        notes_(notes),
+        surroundings_(surroundings) {}
 
   Module& module;
   Symbol symbol;
   Function& function;
   Facts facts;
-  const char* pass = "";
+  std::string_view pass;  // the name of the one that runs
+
+  // What the pass's row says it needs, so that it is there.
+  template <class T>
+  T& surroundings() const {
+    return *surroundings_->find<T>();
+  }
 
   bool wants_notes() const { return notes_ != nullptr; }
   void done(Position p, std::string value, std::string what, std::string why,
@@ -33,21 +53,54 @@ class Workplace {
  private:
   void add(Note note, Position p);
   Notes* notes_;
+  TypeMap* surroundings_;
 };
+
+// What a pass over a module works on. Facts of functions are made anew, as any of them may change.
+struct ModuleContext {
+  Module& module;
+  Notes* notes = nullptr;  // may be null
+  TypeMap* surroundings = nullptr;
+  std::string_view pass;
+  bool changed = false;  // set by a pass that changed what no function shows, such as a symbol's row
+};
+
+// Whether a pass changed something, functions tell themselves: see Function::changes.
+using FunctionPass = std::function<void(FunctionContext&)>;
+using ModulePass = std::function<void(ModuleContext&)>;
 
 struct Pass {
-  const char* name;
-  const char* doc;
-  bool (*run)(Workplace&);  // true when it changed something
-  uint8_t keeps;            // facts that hold afterwards even when it did
+  std::string name;  // one word of letters, digits and '-'
+  std::string doc;   // one line
+  std::variant<FunctionPass, ModulePass> run;
+  Kept keeps;  // analyses that hold after it changed a function
+  // After the last function, for what a pass over functions leaves to be done in the module; may be empty.
+  std::function<void(ModuleContext&)> finish = {};
+  // What must be among the surroundings, and what the pass is for that brings it; null when nothing.
+  TypeId needs = nullptr;
+  std::string needs_doc = {};
+
+  bool over_module() const { return run.index() == 1; }
 };
 
-std::span<const Pass> all_passes();
-const Pass* pass_named(std::string_view name);
+// Passes by name, in the order they were added. Copies share the passes, and pipelines that were read keep
+// theirs, so a table may go before them.
+class PassTable {
+ public:
+  // Refused when the name is taken, or no word.
+  Diagnostics add(Pass pass);
+  std::shared_ptr<const Pass> find(std::string_view name) const;
+  std::span<const std::shared_ptr<const Pass>> all() const { return passes_; }
 
-// The passes themselves.
-bool promote(Workplace& w);
-bool fold(Workplace& w);
-bool sweep(Workplace& w);
+ private:
+  std::vector<std::shared_ptr<const Pass>> passes_;
+};
+
+// The row of one of our own passes; `split_slots` is called `split-slots`. Rows stand in .inc files:
+//
+//   PORPHYRY_PASS(promote, FunctionContext, keeps_all(), "stack slots become values")
+//
+// which are read twice, as declarations and as rows.
+std::string pass_name(std::string_view function);
 
 }  // namespace porphyry

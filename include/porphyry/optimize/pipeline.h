@@ -4,35 +4,28 @@
 #include <string>
 #include <vector>
 
-#include "porphyry/base/diagnostics.h"
 #include "porphyry/optimize/pass.h"
 
 namespace porphyry {
 
 struct Pipeline {
   struct Step {
-    const Pass* pass = nullptr;  // or, without one:
-    std::vector<Step> repeated;  // until nothing changes
+    std::shared_ptr<const Pass> pass;  // or, without one:
+    std::vector<Step> repeated;        // until nothing changes
   };
   std::vector<Step> steps;
 
   std::string text() const;
+  std::vector<std::string> names() const;  // of the passes, in order
+  // Up to and with the first step of this name; all of it when there is none.
+  Pipeline until(std::string_view name) const;
 };
 
-Result<Pipeline> read_pipeline(std::string_view text);
+Result<Pipeline> read_pipeline(std::string_view text, const PassTable& table);
 
-struct Level {
-  const char* name;  // "-O1"
-  const char* pipeline;
-  const char* doc;
-};
-std::span<const Level> all_levels();
-// The pipeline of "-O1" or "O1"; for an unknown level an error that lists those there are.
-Result<Pipeline> level_pipeline(std::string_view name);
-
-// What one run of a pass over one function did.
+// What one run of a pass did, over one function or over the module.
 struct StepRecord {
-  std::string pass, function;
+  std::string pass, function;  // no function: the module
   bool changed = false;
   size_t instructions_before = 0, instructions_after = 0;
   double microseconds = 0;
@@ -41,11 +34,29 @@ struct StepRecord {
 struct PipelineOptions {
   Notes* notes = nullptr;
   std::vector<StepRecord>* steps = nullptr;
-  bool check_between = false;      // a pass that breaks the IR is reported, with its name
-  unsigned most_repetitions = 16;  // of `until stable`
+  bool check_between = false;       // a pass that breaks the IR is reported, with its name
+  unsigned most_repetitions = 16;   // of `until stable`
+  TypeMap* surroundings = nullptr;  // what passes need; see Pass::needs
 };
 
-// Runs over every function of the module. Problems are bugs of passes.
+// Runs over every function of the module, and those that are added meanwhile. Steps over functions that stand
+// in a row are done function by function; a step over the module waits for all of them. Problems: a pass that
+// lacks what it needs, before anything is run; else they are bugs of passes.
 Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const PipelineOptions& options = {});
+
+// The same in parts, for one who comes by the functions one at a time: each function goes through all steps;
+// `finish` after the last. No step may be over the module.
+class FunctionPipeline {
+ public:
+  // Both must outlive this.
+  FunctionPipeline(const Pipeline& pipeline, const PipelineOptions& options)
+      : pipeline_(pipeline), options_(options) {}
+  Diagnostics run(Module& module, Symbol function) const;
+  void finish(Module& module) const;
+
+ private:
+  const Pipeline& pipeline_;
+  const PipelineOptions& options_;
+};
 
 }  // namespace porphyry

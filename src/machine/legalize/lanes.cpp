@@ -4,7 +4,7 @@
 #include <numeric>
 
 #include "porphyry/ir/compute.h"
-#include "steps.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
@@ -327,9 +327,12 @@ Value LaneCutter::all_in_one(Parts chunks, Op join, uint8_t permits) {
 }
 
 // Most functions have no lanes: for them not even the book is asked.
-void cut_lanes(Module& module, Function& f, const Coverage& coverage) {
+namespace legal {
+void lanes(FunctionContext& c) {
+  const Function& f = c.function;
   for (size_t k = 0; k < f.value_limit(); ++k)
-    if (f.type(Value(k)).has_lanes()) return LaneCutter(module, f, coverage).run();
+    if (f.type(Value(k)).has_lanes()) return LaneCutter(c.module, c.function, state(c).coverage).run();
 }
+}  // namespace legal
 
 }  // namespace porphyry::machine

@@ -3,9 +3,9 @@
 
 #include <fmt/format.h>
 
+#include "folding_pen.h"
 #include "porphyry/text/writer.h"
-#include "steps.h"
-#include "tidy_pen.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
@@ -15,7 +15,7 @@ const Type i64 = Type::integer(64), i128 = Type::integer(128);
 // Values to parts and back, in operations that later steps know to take apart.
 class Porter {
  public:
-  explicit Porter(TidyPen& pen) : pen_(pen) {}
+  explicit Porter(FoldingPen& pen) : pen_(pen) {}
 
   std::vector<Value> taken_apart(Value v, bool as_result) {
     Type t = pen_.type(v);
@@ -105,15 +105,15 @@ class Porter {
     return pen_.function().result(pen_.put({.op = Op::Lane, .operands = operands, .results = {&t, 1}}));
   }
 
-  TidyPen& pen_;
+  FoldingPen& pen_;
 };
 
 class SignatureStep {
  public:
-  SignatureStep(const LegalContext& context, Symbol symbol)
+  SignatureStep(const Legalization& context, Symbol symbol)
       : context_(context),
         f_(context.module.function(symbol)),
-        mine_(way_of(context.meant[symbol.index])),
+        mine_(way_of(context.source_signatures[symbol.index])),
         pen_(context.module, f_),
         porter_(pen_) {}
 
@@ -149,7 +149,7 @@ class SignatureStep {
   }
 
   Signature callee_signature(Instruction i) const {
-    const Signature& declared = context_.meant[f_.symbol(i).index];
+    const Signature& declared = context_.source_signatures[f_.symbol(i).index];
     if (!declared.variadic) return declared;
     Signature s = signature_of_operands(i, 0);
     s.results = declared.results;
@@ -272,10 +272,10 @@ class SignatureStep {
     }
   }
 
-  const LegalContext& context_;
+  const Legalization& context_;
   Function& f_;
   Passing mine_;
-  TidyPen pen_;
+  FoldingPen pen_;
   Porter porter_;
   Value results_address_;
 };
@@ -319,6 +319,11 @@ Diagnostics return_call_problems(const Module& module, const Target& target) {
   return out;
 }
 
-void pass_by_convention(const LegalContext& context, Symbol symbol) { SignatureStep(context, symbol).run(); }
+namespace legal {
+void passing(FunctionContext& c) {
+  note_signatures(state(c));
+  SignatureStep(state(c), c.symbol).run();
+}
+}  // namespace legal
 
 }  // namespace porphyry::machine

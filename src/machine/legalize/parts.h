@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-#include "tidy_pen.h"
+#include "folding_pen.h"
 
 namespace porphyry::machine {
 
@@ -47,7 +47,7 @@ class Splitter {
   void replaced(Value old, Value v) { pen_.put_in_place(old, v); }
 
   Function& f_;
-  TidyPen pen_;
+  FoldingPen pen_;
 
  private:
   void parameters(Block b);

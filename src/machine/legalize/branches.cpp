@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "porphyry/ir/pen.h"
-#include "steps.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
@@ -191,12 +191,17 @@ void make_room(Function& f, const std::vector<Instruction>& chooses) {
 
 }  // namespace
 
-void choices_to_branches(Module& module, Function& f) {
+namespace legal {
+
+void branches(FunctionContext& c) {
+  Function& f = c.function;
   std::vector<Instruction> all;
   for (Block b = f.entry(); b.exists(); b = f.next(b))
     if (Instruction end = f.terminator(b); end.exists() && f.op(end) == Op::Choose) all.push_back(end);
   make_room(f, all);
-  for (Instruction i : all) ChoiceSplitter(module, f).run(i);
+  for (Instruction i : all) ChoiceSplitter(c.module, f).run(i);
 }
+
+}  // namespace legal
 
 }  // namespace porphyry::machine

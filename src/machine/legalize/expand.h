@@ -1,9 +1,9 @@
 // Operations that a book does not cover, said in others that it does.
 #pragma once
 
+#include "folding_pen.h"
 #include "helpers.h"
 #include "porphyry/machine/legalize.h"
-#include "tidy_pen.h"
 
 namespace porphyry::machine {
 
@@ -12,7 +12,7 @@ class Expander {
   Expander(Module& module, Function& function, const Coverage& coverage, Helpers& helpers)
       : f_(function), pen_(module, function), coverage_(coverage), helpers_(helpers) {}
 
-  TidyPen& pen() { return pen_; }
+  FoldingPen& pen() { return pen_; }
 
   // Writes `op`, or what stands for it. `result` may be left out where it follows from the operands.
   Value make(Op op, std::vector<Value> operands, Type result = {});
@@ -42,7 +42,7 @@ class Expander {
   Value convert(Op op, Type to, Value v) { return f_.type(v) == to ? v : make(op, {v}, to); }
 
   Function& f_;
-  TidyPen pen_;
+  FoldingPen pen_;
   const Coverage& coverage_;
   Helpers& helpers_;
 };

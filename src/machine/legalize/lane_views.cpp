@@ -170,7 +170,7 @@ Parts LaneViews::made_of_scalars(Type w, const Parts& scalars) {
 }
 
 // The most frequent way: the first in all lanes, then those that are others.
-Value LaneViews::put_together(TidyPen& pen, Type w, const Parts& scalars) const {
+Value LaneViews::put_together(FoldingPen& pen, Type w, const Parts& scalars) const {
   bool constant = std::all_of(scalars.begin(), scalars.end(), [&](Value v) { return f_.is_constant(v); });
   if (constant) {
     std::vector<uint64_t> words;
@@ -184,16 +184,16 @@ Value LaneViews::put_together(TidyPen& pen, Type w, const Parts& scalars) const 
   return v;
 }
 
-Value LaneViews::lane(TidyPen& pen, Value chunk, unsigned k) const {
+Value LaneViews::lane(FoldingPen& pen, Value chunk, unsigned k) const {
   if (f_.is_constant(chunk)) return f_.constant(pen.type(chunk).element(), f_.constant_word(chunk, k));
   return pen.write(Op::Lane, {chunk, pen.number(Type::integer(64), k)});
 }
 
-Value LaneViews::put(TidyPen& pen, Value chunk, unsigned k, Value scalar) const {
+Value LaneViews::put(FoldingPen& pen, Value chunk, unsigned k, Value scalar) const {
   return pen.write(Op::Put, {chunk, pen.number(Type::integer(64), k), scalar});
 }
 
-Value LaneViews::bits(TidyPen& pen, Value v, Type to) const {
+Value LaneViews::bits(FoldingPen& pen, Value v, Type to) const {
   Type from = pen.type(v);
   if (from == to) return v;
   if (!f_.is_constant(v)) return pen.convert(Op::Bits, to, v);
@@ -202,9 +202,9 @@ Value LaneViews::bits(TidyPen& pen, Value v, Type to) const {
   return f_.constant_lanes(to, text::lane_words(to, all));
 }
 
-Value LaneViews::flag(TidyPen& pen, Value b, Type lane) const { return pen.neg(pen.widen_u(b, lane)); }
+Value LaneViews::flag(FoldingPen& pen, Value b, Type lane) const { return pen.neg(pen.widen_u(b, lane)); }
 
-Parts LaneViews::doubled(TidyPen& pen, const Parts& from, const Parts& upper, unsigned lanes) const {
+Parts LaneViews::doubled(FoldingPen& pen, const Parts& from, const Parts& upper, unsigned lanes) const {
   Parts out;
   Type t = pen.type(from[0]);
   for (size_t k = 0; k < from.size(); ++k)
@@ -215,7 +215,7 @@ Parts LaneViews::doubled(TidyPen& pen, const Parts& from, const Parts& upper, un
   return out;
 }
 
-Parts LaneViews::halved(TidyPen& pen, const Parts& from, unsigned lanes) const {
+Parts LaneViews::halved(FoldingPen& pen, const Parts& from, unsigned lanes) const {
   Parts out;
   Type t = half(pen.type(from[0]));
   for (size_t k = 0; k < from.size() && out.size() * t.lanes() < lanes; k += 2) {

@@ -12,19 +12,17 @@ namespace {
 
 class Folder {
  public:
-  explicit Folder(Workplace& w) : w_(w), f_(w.function) {}
+  explicit Folder(FunctionContext& c) : c_(c), f_(c.function) {}
 
-  bool run() {
+  void run() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b))
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) work_.push_back(i);
-    bool changed = false;
     for (size_t k = 0; k < work_.size(); ++k)
-      if (f_.alive(work_[k])) changed |= one(work_[k]);
-    return changed;
+      if (f_.alive(work_[k])) one(work_[k]);
   }
 
  private:
-  bool one(Instruction i) {
+  void one(Instruction i) {
     if (f_.op(i) == Op::When || f_.op(i) == Op::Choose) return branch(i);
     if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0)) && f_.is_uniform(f_.operand(i, 0))) {
       bool yes = f_.constant_bits(f_.operand(i, 0)) & 1;
@@ -32,12 +30,12 @@ class Folder {
     }
     const OperationInfo& row = info(f_.op(i));
     size_t count = f_.operand_count(i), result_count = f_.result_count(i);
-    if (!row.is_plain() || result_count == 0) return false;
+    if (!row.is_plain() || result_count == 0) return;
     Type types[3], results[2];
     unsigned lanes = 0;
     for (size_t k = 0; k < result_count; ++k) {
       results[k] = f_.type(f_.result(i, k));
-      if (results[k].is_pointer()) return false;
+      if (results[k].is_pointer()) return;
       lanes += results[k].lanes();
     }
     in_.clear();
@@ -45,7 +43,7 @@ class Folder {
       Value v = f_.operand(i, k);
       types[k] = f_.type(v);
       // An address's bits are not a number that can be computed with here.
-      if (!f_.is_constant(v) || types[k].is_pointer()) return false;
+      if (!f_.is_constant(v) || types[k].is_pointer()) return;
       for (unsigned lane = 0; lane < types[k].lanes(); ++lane) in_.push_back(f_.constant_word(v, lane));
     }
     std::vector<uint16_t> picked;
@@ -53,9 +51,9 @@ class Folder {
       picked.push_back(f_.shuffle_lane(i, k));
     out_.assign(lanes, 0);
     if (!compute_lanes(f_.op(i), {types, count}, {results, result_count}, in_, out_, picked)) {
-      w_.declined(f_.position(i), w_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
-                  "operands for which it has a result", {{"operation", write_text(w_.module, f_, i)}});
-      return false;
+      c_.declined(f_.position(i), c_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
+                  "operands for which it has a result", {{"operation", write_text(c_.module, f_, i)}});
+      return;
     }
     std::vector<Value> constants;
     std::span<const Word> left(out_);
@@ -74,35 +72,33 @@ class Folder {
     return f_.constant_lanes(type, words);
   }
 
-  bool replace(Instruction i, const std::vector<Value>& with, const char* why) {
+  void replace(Instruction i, const std::vector<Value>& with, const char* why) {
     for (size_t k = 0; k < with.size(); ++k) {
       Value old = f_.result(i, k);
-      if (w_.wants_notes())
-        w_.done(f_.position(i), w_.name(old), "became " + w_.name(with[k]), why,
-                {{"operation", write_text(w_.module, f_, i)}});
+      if (c_.wants_notes())
+        c_.done(f_.position(i), c_.name(old), "became " + c_.name(with[k]), why,
+                {{"operation", write_text(c_.module, f_, i)}});
       for (Slot s = f_.first_use(old); s.exists(); s = f_.next_use(s)) work_.push_back(f_.use(s).user);
       f_.replace_uses(old, with[k]);
     }
     f_.erase(i);
-    return true;
   }
 
-  bool branch(Instruction i) {
+  void branch(Instruction i) {
     Value condition = f_.operand(i, 0);
-    if (!f_.is_constant(condition)) return false;
+    if (!f_.is_constant(condition)) return;
     Edge taken = f_.edge(i, f_.op(i) == Op::Choose ? case_of(i, f_.constant_word(condition))
                                                    : (f_.constant_bits(condition) & 1 ? 0 : 1));
     std::vector<Value> arguments;
     for (size_t k = 0; k < f_.argument_count(taken); ++k) arguments.push_back(f_.argument(taken, k));
     Block to = f_.to(taken), home = f_.block(i);
     Position position = f_.position(i);
-    if (w_.wants_notes())
-      w_.done(position, block_text(w_.module, f_, home), "always goes to " + block_text(w_.module, f_, to),
+    if (c_.wants_notes())
+      c_.done(position, block_text(c_.module, f_, home), "always goes to " + block_text(c_.module, f_, to),
               "the condition is constant");
     f_.erase(i);
     Function::Draft::Target target{to, arguments};
     f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
-    return true;
   }
 
   // The way that a choose takes; its last one is for all other numbers.
@@ -113,7 +109,7 @@ class Folder {
     return last;
   }
 
-  Workplace& w_;
+  FunctionContext& c_;
   Function& f_;
   std::vector<Instruction> work_;
   std::vector<Word> in_, out_;  // lanes of the operands and of the result
@@ -121,6 +117,6 @@ class Folder {
 
 }  // namespace
 
-bool fold(Workplace& w) { return Folder(w).run(); }
+void fold(FunctionContext& c) { Folder(c).run(); }
 
 }  // namespace porphyry

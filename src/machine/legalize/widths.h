@@ -12,7 +12,7 @@ namespace porphyry::machine {
 // Arithmetic on such numbers: each function writes instructions. `w` is the width, v.size() the words.
 class WordPen {
  public:
-  WordPen(TidyPen& pen, Helpers& helpers) : pen_(pen), helpers_(helpers) {}
+  WordPen(FoldingPen& pen, Helpers& helpers) : pen_(pen), helpers_(helpers) {}
 
   static unsigned word_bits(unsigned w) { return w <= 32 ? 32 : 64; }
   static size_t word_count(unsigned w) { return w > 64 ? 2 : 1; }
@@ -51,7 +51,7 @@ class WordPen {
   Parts shr(const Parts& v, Value by, Op op);
   std::optional<unsigned> within_a_word(const Parts& v, Value by) const;
 
-  TidyPen& pen_;
+  FoldingPen& pen_;
   Helpers& helpers_;
 };
 

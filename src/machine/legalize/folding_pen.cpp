@@ -1,4 +1,4 @@
-#include "tidy_pen.h"
+#include "folding_pen.h"
 
 #include <algorithm>
 
@@ -7,23 +7,23 @@
 
 namespace porphyry::machine {
 
-void TidyPen::put_in_place(Value old, Value v) {
+void FoldingPen::put_in_place(Value old, Value v) {
   Function& f = function();
   if (Name n = f.name(old); n.exists() && f.kind(v) == ValueKind::Result && !f.name(v).exists())
     f.set_name(v, n), f.set_name(old, {});
   f.replace_uses(old, v);
 }
 
-Value TidyPen::resized(Value v, Type to) {
+Value FoldingPen::resized(Value v, Type to) {
   unsigned from = type(v).bits();
   return from < to.bits() ? widen_u(v, to) : narrow(v, to);
 }
-Value TidyPen::resized_signed(Value v, Type to) {
+Value FoldingPen::resized_signed(Value v, Type to) {
   unsigned from = type(v).bits();
   return from < to.bits() ? widen_s(v, to) : narrow(v, to);
 }
 
-Value TidyPen::make(Op op, std::span<const Value> v, Type result, uint8_t promises, uint8_t permits) {
+Value FoldingPen::make(Op op, std::span<const Value> v, Type result, uint8_t promises, uint8_t permits) {
   if (!result.exists()) {
     Type types[3], results[2];
     for (size_t k = 0; k < v.size(); ++k) types[k] = type(v[k]);
@@ -37,7 +37,7 @@ Value TidyPen::make(Op op, std::span<const Value> v, Type result, uint8_t promis
 }
 
 // The value that the operation gives without being computed: constants folded, neutral operands dropped.
-Value TidyPen::known(Op op, std::span<const Value> v, Type result) {
+Value FoldingPen::known(Op op, std::span<const Value> v, Type result) {
   const Function& f = function();
   Type t = type(v.back());
   if (t.is_float() || t.has_lanes()) return {};

@@ -9,10 +9,10 @@ namespace {
 
 class Sweeper {
  public:
-  explicit Sweeper(Workplace& w) : w_(w), f_(w.function), wanted_(f_.value_limit()) {}
+  explicit Sweeper(FunctionContext& c) : c_(c), f_(c.function), wanted_(f_.value_limit()) {}
 
-  bool run() {
-    bool changed = unreachable_blocks();
+  void run() {
+    unreachable_blocks();
     for (Block b = f_.entry(); b.exists(); b = f_.next(b))
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
         if (f_.has_effect(i)) want_operands(i);
@@ -22,9 +22,8 @@ class Sweeper {
       if (Instruction d = f_.definition(v); d.exists()) want_operands(d);
       if (f_.kind(v) == ValueKind::BlockParameter) want_arguments(f_.defining_block(v), f_.result_index(v));
     }
-    changed |= erase_parameters();
-    changed |= erase_instructions();
-    return changed;
+    erase_parameters();
+    erase_instructions();
   }
 
  private:
@@ -41,13 +40,13 @@ class Sweeper {
   }
 
   // The dead blocks lose their ends first, so that nothing goes to any of them any more.
-  bool unreachable_blocks() {
-    const Dominators& dominators = w_.facts.dominators();
+  void unreachable_blocks() {
+    const Dominators& dominators = c_.facts.get<Dominators>();
     std::vector<Block> dead;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b))
       if (!dominators.reachable(b)) dead.push_back(b);
     for (Block b : dead) {
-      w_.done({}, block_text(w_.module, f_, b), "the block went", "no way leads to it");
+      c_.done({}, block_text(c_.module, f_, b), "the block was removed", "it is unreachable");
       if (Instruction end = f_.terminator(b); end.exists()) f_.erase(end);
     }
     // What is left uses only what dies with it: cut the uses, then the blocks can go.
@@ -56,27 +55,22 @@ class Sweeper {
         for (size_t k = 0; k < f_.operand_count(i); ++k)
           f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
     for (Block b : dead) f_.erase_block(b);
-    return !dead.empty();
   }
 
-  bool erase_parameters() {
-    bool changed = false;
+  void erase_parameters() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
       for (size_t k = f_.parameters(b).size(); k-- > 0;) {
         Value v = f_.parameters(b)[k];
         if (wanted_[v]) continue;
-        if (w_.wants_notes()) w_.done({}, w_.name(v), "the block parameter went", "nobody uses it");
+        if (c_.wants_notes()) c_.done({}, c_.name(v), "the block parameter was removed", "it is unused");
         // Its uses are arguments and instructions that go as well.
         f_.replace_uses(v, f_.constant(f_.type(v), 0));
         f_.erase_parameter(b, k);
-        changed = true;
       }
     }
-    return changed;
   }
 
-  bool erase_instructions() {
-    bool changed = false;
+  void erase_instructions() {
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
       for (Instruction i = f_.last(b), before; i.exists(); i = before) {
         before = f_.previous(i);
@@ -85,23 +79,21 @@ class Sweeper {
         if (used) continue;
         if (f_.has_effect(i)) {
           if (f_.result_count(i) && !info(f_.op(i)).calls() && info(f_.op(i)).may_trap())
-            w_.declined(f_.position(i), w_.name(f_.result(i)), "the unused operation stays", "it may trap",
+            c_.declined(f_.position(i), c_.name(f_.result(i)), "the unused operation stays", "it may trap",
                         "a divisor that is shown not to be zero");
           continue;
         }
-        if (w_.wants_notes())
-          w_.done(f_.position(i), w_.name(f_.result(i)), "the value went", "nobody uses it",
-                  {{"operation", write_text(w_.module, f_, i)}});
+        if (c_.wants_notes())
+          c_.done(f_.position(i), c_.name(f_.result(i)), "the value was removed", "it is unused",
+                  {{"operation", write_text(c_.module, f_, i)}});
         for (size_t k = 0; k < f_.result_count(i); ++k)
           f_.replace_uses(f_.result(i, k), f_.constant(f_.type(f_.result(i, k)), 0));
         f_.erase(i);
-        changed = true;
       }
     }
-    return changed;
   }
 
-  Workplace& w_;
+  FunctionContext& c_;
   Function& f_;
   Table<Value, uint8_t> wanted_;
   std::vector<Value> work_;
@@ -109,6 +101,6 @@ class Sweeper {
 
 }  // namespace
 
-bool sweep(Workplace& w) { return Sweeper(w).run(); }
+void sweep(FunctionContext& c) { Sweeper(c).run(); }
 
 }  // namespace porphyry

@@ -3,14 +3,14 @@
 
 #include "expand.h"
 #include "relatives.h"
-#include "steps.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
 
 class Rewriter {
  public:
-  Rewriter(LegalContext& context, Function& f)
+  Rewriter(Legalization& context, Function& f)
       : context_(context),
         module_(context.module),
         f_(f),
@@ -88,7 +88,7 @@ class Rewriter {
     bool offset_fits = a.offset >= -limit / 2 && a.offset < limit / 2;
     bool reads_bool = f_.op(i) == Op::Load && f_.type(f_.result(i)).is_bool();
     if (scale_fits && offset_fits && !reads_bool) return;
-    TidyPen& pen = expander_.pen();
+    FoldingPen& pen = expander_.pen();
     Value p = f_.operand(i, base), index = a.indexed ? f_.operand(i, base + 1) : Value();
     if (!scale_fits) index = pen.mul(index, pen.integer(Type::integer(64), a.scale)), a.scale = 1;
     if (!offset_fits) {
@@ -120,7 +120,7 @@ class Rewriter {
   void reserve(Instruction i) {
     ReserveShape shape = f_.reserve_shape(i);
     if (shape.align <= target_.convention.stack_align) return;
-    TidyPen& pen = expander_.pen();
+    FoldingPen& pen = expander_.pen();
     Type i64 = Type::integer(64);
     Value wide = pen.reserve(shape.bytes + shape.align - 1, target_.convention.stack_align);
     Value up = pen.add(pen.convert(Op::Bits, i64, wide), pen.integer(i64, shape.align - 1));
@@ -151,7 +151,7 @@ class Rewriter {
     return words[s.index] = word;
   }
 
-  LegalContext& context_;
+  Legalization& context_;
   Module& module_;
   Function& f_;
   const Target& target_;
@@ -161,6 +161,8 @@ class Rewriter {
 
 }  // namespace
 
-void rewrite_operations(LegalContext& context, Function& f) { Rewriter(context, f).run(); }
+namespace legal {
+void operations(FunctionContext& c) { Rewriter(state(c), c.function).run(); }
+}  // namespace legal
 
 }  // namespace porphyry::machine

@@ -1,10 +1,10 @@
 // `copy` and `fill`: short ones of a known length as loads and stores, the rest by helpers.
 #include <algorithm>
 
+#include "folding_pen.h"
 #include "helpers.h"
 #include "pieces.h"
-#include "steps.h"
-#include "tidy_pen.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
@@ -68,12 +68,14 @@ class SpanStep {
   }
 
   Function& f_;
-  TidyPen pen_;
+  FoldingPen pen_;
   Helpers& helpers_;
 };
 
 }  // namespace
 
-void spans_to_accesses(Module& module, Function& f, Helpers& helpers) { SpanStep(module, f, helpers).run(); }
+namespace legal {
+void spans(FunctionContext& c) { SpanStep(c.module, c.function, state(c).helpers).run(); }
+}  // namespace legal
 
 }  // namespace porphyry::machine

@@ -16,18 +16,16 @@ namespace {
 
 class Promoter {
  public:
-  explicit Promoter(Workplace& w) : w_(w), f_(w.function) {}
+  explicit Promoter(FunctionContext& c) : c_(c), f_(c.function) {}
 
-  bool run() {
-    bool changed = false;
+  void run() {
     std::vector<Instruction> slots;
-    for (Block b : w_.facts.dominators().order())
+    for (Block b : c_.facts.get<Dominators>().order())
       for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
         if (f_.op(i) == Op::Reserve) slots.push_back(i);
-    if (slots.empty()) return false;
-    frontiers_ = w_.facts.dominators().frontiers(f_);
-    for (Instruction slot : slots) changed |= one(slot);
-    return changed;
+    if (slots.empty()) return;
+    frontiers_ = c_.facts.get<Dominators>().frontiers(f_);
+    for (Instruction slot : slots) one(slot);
   }
 
  private:
@@ -71,25 +69,24 @@ class Promoter {
     return std::nullopt;
   }
 
-  bool one(Instruction slot) {
+  void one(Instruction slot) {
     Position position = f_.position(slot);
-    std::string name = w_.wants_notes() ? w_.name(f_.result(slot)) : "";
+    std::string name = c_.wants_notes() ? c_.name(f_.result(slot)) : "";
     if (auto refusal = look(slot)) {
-      w_.declined(position, name, "the slot stays in memory", refusal->why, refusal->unlock,
+      c_.declined(position, name, "the slot stays in memory", refusal->why, refusal->unlock,
                   {{"bytes", std::to_string(f_.reserve_shape(slot).bytes)}});
-      return false;
+      return;
     }
     size_t loads = 0, stores = 0;
     for (const Access& a : accesses_) ++(a.is_store ? stores : loads);
     if (type_.exists()) rename(slot), name_single_value();
     for (const Access& a : accesses_) f_.erase(a.at);
     f_.erase(slot);
-    w_.done(position, name, "the slot became a value", "it is only loaded and stored, as one type",
+    c_.done(position, name, "the slot became a value", "it is only loaded and stored, as one type",
             {{"type", type_.exists() ? type_.name() : "never accessed"},
              {"loads", std::to_string(loads)},
              {"stores", std::to_string(stores)},
              {"block parameters", std::to_string(placed_count_)}});
-    return true;
   }
 
   // ---- one slot's values ----------------------------------------------------------------------------------
@@ -123,7 +120,8 @@ class Promoter {
     for (size_t k = 0; k < f_.block_limit(); ++k) loads_of(Block(k), in_block[Block(k)]);
     for (Block b : placed_)
       for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e))
-        f_.add_argument(e, w_.facts.dominators().reachable(f_.from(e)) ? value_at_end(f_.from(e)) : fresh_);
+        f_.add_argument(e,
+                        c_.facts.get<Dominators>().reachable(f_.from(e)) ? value_at_end(f_.from(e)) : fresh_);
   }
 
   using bool_ = uint8_t;
@@ -196,7 +194,7 @@ class Promoter {
     if (names_.empty())
       for (size_t k = 0; k < f_.value_limit(); ++k)
         if (Name n = f_.name(Value(k)); n.exists()) names_.insert(n.index);
-    Realm& realm = w_.module.realm();
+    Realm& realm = c_.module.realm();
     std::string base(realm.text(name));
     for (unsigned k = 2;; ++k) {
       Name next = realm.name(fmt::format("{}_{}", base, k));
@@ -208,7 +206,7 @@ class Promoter {
   Value value_at_end(Block b) {
     std::vector<Block> way;
     Value v;
-    for (Block at = b; !v.exists(); at = w_.facts.dominators().immediate(at)) {
+    for (Block at = b; !v.exists(); at = c_.facts.get<Dominators>().immediate(at)) {
       if (!at.exists())
         v = fresh_;  // a way on which the slot was never made: no run takes it
       else if (at_end_[at].exists())
@@ -227,7 +225,7 @@ class Promoter {
   }
   Value value_at_start(Block b) {
     if (parameter_[b].exists()) return parameter_[b];
-    Block above = w_.facts.dominators().immediate(b);
+    Block above = c_.facts.get<Dominators>().immediate(b);
     return above.exists() ? value_at_end(above) : fresh_;
   }
 
@@ -241,14 +239,14 @@ class Promoter {
         now = f_.operand(a.at, 0);
         continue;
       }
-      if (!now.exists()) now = w_.facts.dominators().reachable(b) ? value_at_start(b) : fresh_;
+      if (!now.exists()) now = c_.facts.get<Dominators>().reachable(b) ? value_at_start(b) : fresh_;
       Value old = f_.result(a.at);
       f_.replace_uses(old, now);
       replaced_.set(old, now);
     }
   }
 
-  Workplace& w_;
+  FunctionContext& c_;
   Function& f_;
   std::vector<std::vector<Block>> frontiers_;
   std::vector<Access> accesses_;
@@ -264,6 +262,6 @@ class Promoter {
 
 }  // namespace
 
-bool promote(Workplace& w) { return Promoter(w).run(); }
+void promote(FunctionContext& c) { Promoter(c).run(); }
 
 }  // namespace porphyry

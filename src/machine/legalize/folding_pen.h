@@ -6,7 +6,7 @@
 
 namespace porphyry::machine {
 
-class TidyPen : public Pen {
+class FoldingPen : public Pen {
  public:
   using Pen::Pen;
 

@@ -3,7 +3,7 @@
 #include <bit>
 
 #include "pieces.h"
-#include "steps.h"
+#include "state.h"
 
 namespace porphyry::machine {
 namespace {
@@ -311,8 +311,8 @@ class WidthSplitter final : public Splitter {
 
 }  // namespace
 
-void widths_to_words(Module& module, Function& f, Helpers& helpers) {
-  WidthSplitter(module, f, helpers).run();
-}
+namespace legal {
+void widths(FunctionContext& c) { WidthSplitter(c.module, c.function, state(c).helpers).run(); }
+}  // namespace legal
 
 }  // namespace porphyry::machine

@@ -41,15 +41,15 @@ class LaneViews {
   unsigned mask_width(Value v) const;  // one at hand, else the usual one
 
   // Plain building blocks, written where `pen` stands.
-  Value put_together(TidyPen& pen, Type whole, const Parts& scalars) const;
-  Value lane(TidyPen& pen, Value chunk, unsigned k) const;
-  Value put(TidyPen& pen, Value chunk, unsigned k, Value scalar) const;
-  Value flag(TidyPen& pen, Value b, Type lane) const;  // all bits of an integer
-  Value bits(TidyPen& pen, Value v, Type to) const;    // of at most 128
+  Value put_together(FoldingPen& pen, Type whole, const Parts& scalars) const;
+  Value lane(FoldingPen& pen, Value chunk, unsigned k) const;
+  Value put(FoldingPen& pen, Value chunk, unsigned k, Value scalar) const;
+  Value flag(FoldingPen& pen, Value b, Type lane) const;  // all bits of an integer
+  Value bits(FoldingPen& pen, Value v, Type to) const;    // of at most 128
   // Twice or half as wide masks; for any integers, widened with zeros (`upper`: zeros) or signs (`upper`:
   // what lies above each lane) and narrowed to the low bits.
-  Parts doubled(TidyPen& pen, const Parts& chunks, const Parts& upper, unsigned lanes) const;
-  Parts halved(TidyPen& pen, const Parts& chunks, unsigned lanes) const;
+  Parts doubled(FoldingPen& pen, const Parts& chunks, const Parts& upper, unsigned lanes) const;
+  Parts halved(FoldingPen& pen, const Parts& chunks, unsigned lanes) const;
   bool may_double(Type whole) const;
   bool may_halve(Type whole) const;
 
@@ -69,7 +69,7 @@ class LaneViews {
 
   const Coverage& coverage_;
   Function& f_;
-  TidyPen pen_;
+  FoldingPen pen_;
   Instruction here_;
   SideTable<Value, uint32_t> numbers_;  // of rows_, plus one
   std::vector<std::unique_ptr<Row>> rows_;

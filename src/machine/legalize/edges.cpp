@@ -1,0 +1,43 @@
+#include <optional>
+
+#include "porphyry/analyze/loops.h"
+#include "state.h"
+
+namespace porphyry::machine {
+
+// Moves need a block of their own where a branch leads to a join: those that pass arguments, and those by
+// which the allocator parts a value's life at a loop's boundary. Edges without arguments inside of a loop, or
+// outside of all, stay: a large `choose` has thousands.
+namespace legal {
+
+void edges(FunctionContext& c) {
+  Function& f = c.function;
+  std::pmr::memory_resource* memory = fresh_scratch(c);
+  std::pmr::vector<Edge> critical(memory);
+  bool some_plain = false;
+  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    if (f.edges(b).size() < 2) continue;
+    for (Edge e : f.edges(b)) {
+      if (!f.next_in(f.first_in(f.to(e))).exists()) continue;
+      critical.push_back(e);
+      some_plain |= f.argument_count(e) == 0;
+    }
+  }
+  std::optional<Loops> loops;
+  if (some_plain) loops.emplace(f, Dominators(f, memory), memory);
+  std::pmr::vector<Value> arguments(memory);
+  for (Edge e : critical) {
+    Block from = f.from(e), to = f.to(e);
+    if (f.argument_count(e) == 0 && loops->header(from) == loops->header(to)) continue;
+    arguments.clear();
+    for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
+    Block between = f.add_block_after(from);
+    f.redirect(e, between);
+    Function::Draft::Target target{to, arguments};
+    f.append(between, {.op = Op::Go, .position = f.position(f.terminator(from)), .targets = {&target, 1}});
+  }
+}
+
+}  // namespace legal
+
+}  // namespace porphyry::machine

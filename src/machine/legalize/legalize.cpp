@@ -1,0 +1,102 @@
+#include "porphyry/machine/legalize.h"
+
+#include "porphyry/machine/passing.h"
+#include "state.h"
+
+namespace porphyry::machine {
+
+namespace legal {
+#define PORPHYRY_PASS(name, Context, keeps, doc) void name(Context&);
+#include "steps.inc"
+#undef PORPHYRY_PASS
+}  // namespace legal
+
+namespace {
+
+// External functions are declared by the convention, too.
+void declare_by_convention(ModuleContext& c) {
+  auto& s = *c.surroundings->find<Legalization>();
+  note_signatures(s);
+  for (size_t k = 0; k < s.source_signatures.size(); ++k)
+    if (SymbolRow& row = c.module[Symbol(k)]; row.kind == SymbolKind::ExternFunction)
+      row.signature = passing(s.target.convention, s.source_signatures[k]).legal;
+}
+
+}  // namespace
+
+void note_signatures(Legalization& s) {
+  for (size_t k = s.source_signatures.size(); k < s.module.symbol_count(); ++k) {
+    const Signature* is = s.module.signature(Symbol(k));
+    s.source_signatures.push_back(is ? *is : Signature{});
+  }
+}
+
+const PassTable& legalization_passes() {
+  static const PassTable table = [] {
+    PassTable out;
+    auto add = [&](std::string_view name, std::string doc, FunctionPass run, Kept keeps) {
+      out.add({.name = pass_name(name),
+               .doc = std::move(doc),
+               .run = std::move(run),
+               .keeps = std::move(keeps),
+               .finish = name == "passing" ? declare_by_convention : nullptr,
+               .needs = type_id<Legalization>,
+               .needs_doc = "a target, for which the module is legalized"});
+    };
+#define PORPHYRY_PASS(name, Context, keeps, doc) add(#name, doc, legal::name, keeps);
+#include "steps.inc"
+#undef PORPHYRY_PASS
+    return out;
+  }();
+  return table;
+}
+
+Pipeline legalization() {
+  Pipeline out;
+  for (const auto& pass : legalization_passes().all()) out.steps.push_back({pass, {}});
+  return out;
+}
+
+Diagnostics layout_problems(const Module& module, const Target& target) {
+  if (module.layout == MemoryLayout{}) return {};
+  std::string is = std::string("layout ") + (module.layout.order == ByteOrder::Big ? "big" : "little");
+  if (module.layout.pointer_bits != 64) is += " pointers " + std::to_string(module.layout.pointer_bits);
+  return {complaint("'" + is + "' is not how " + std::string(target.name) + " lays out memory",
+                    "layout little, with pointers of 64 bits")};
+}
+
+Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, LegalizeOptions options)
+    : module_(module), pipeline_(options.pipeline ? std::move(*options.pipeline) : legalization()) {
+  options_.steps = options.steps;
+  options_.check_between = options.check_between;
+  options_.surroundings = &surroundings_;
+  surroundings_.put(std::unique_ptr<Legalization>(
+      new Legalization{module, target, coverage, options.exported, Helpers(module), {}, {}, {}}));
+}
+
+Legalizer::~Legalizer() = default;
+
+Diagnostics Legalizer::function(Symbol symbol) {
+  return FunctionPipeline(pipeline_, options_).run(module_, symbol);
+}
+
+const std::vector<Symbol>& Legalizer::address_words() const {
+  return surroundings_.find<Legalization>()->address_words;
+}
+
+std::vector<Signature> Legalizer::finish() {
+  FunctionPipeline(pipeline_, options_).finish(module_);
+  auto& s = *surroundings_.find<Legalization>();
+  note_signatures(s);
+  return std::move(s.source_signatures);
+}
+
+std::vector<Signature> legalize(Module& module, const Target& target, const Coverage& coverage,
+                                LegalizeOptions options) {
+  Legalizer legalizer(module, target, coverage, std::move(options));
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) legalizer.function(Symbol(k));
+  return legalizer.finish();
+}
+
+}  // namespace porphyry::machine

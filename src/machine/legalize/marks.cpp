@@ -1,0 +1,43 @@
+// marks: what only says something has been heard by the passes before: the machine needs none of it.
+// O(instructions).
+#include "state.h"
+
+namespace porphyry::machine {
+namespace {
+
+bool only_says(Op op) {
+  return op == Op::Sole || op == Op::End || op == Op::Renew || op == Op::Release || op == Op::Watch;
+}
+
+// Kinds are forgotten, alignments stay: they have been written out.
+void forget_kinds(Function& f, Instruction i) {
+  Layout layout = info(f.op(i)).layout;
+  if (layout != Layout::Load && layout != Layout::Store) return;
+  Address a = f.address(i);
+  if (!a.kind.exists() && !a.as_unwritten && !a.early) return;
+  a.kind = {};
+  a.as_unwritten = a.early = false;
+  f.set_address(i, a);
+}
+
+}  // namespace
+
+namespace legal {
+
+void marks(FunctionContext& c) {
+  Function& f = c.function;
+  for (Block b = f.entry(); b.exists(); b = f.next(b))
+    for (Instruction i = f.first(b), next; i.exists(); i = next) {
+      next = f.next(i);
+      if (!only_says(f.op(i))) {
+        forget_kinds(f, i);
+        continue;
+      }
+      if (f.op(i) == Op::Sole) f.replace_uses(f.result(i), f.operand(i, 0));
+      f.erase(i);
+    }
+}
+
+}  // namespace legal
+
+}  // namespace porphyry::machine

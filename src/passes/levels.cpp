@@ -1,0 +1,30 @@
+#include "porphyry/passes/passes.h"
+
+namespace porphyry {
+namespace {
+
+constexpr Level levels[] = {
+    {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
+    {.name = "-O1",
+     .passes = "promote; fold; sweep",
+     .schedule = true,
+     .align_loops = true,
+     .doc = "stack slots to values, constants, dead code"},
+};
+
+}  // namespace
+
+Pipeline Level::pipeline() const { return *read_pipeline(passes, standard_passes()); }
+
+std::span<const Level> all_levels() { return levels; }
+
+Result<Level> level_named(std::string_view name) {
+  std::vector<std::string> names;
+  for (const Level& l : levels) {
+    if (name == l.name || name == l.name.substr(1)) return l;
+    names.emplace_back(l.name);
+  }
+  return complaint("no level is called '" + std::string(name) + "'", listed(names));
+}
+
+}  // namespace porphyry
