@@ -229,8 +229,8 @@ TEST(Pipeline, UsersAddPassesAndAnalyses) {
   auto note = [&](FunctionContext& c) {
     seen.push_back(fmt::format("{} {}", c.module.symbol_name(c.symbol), c.facts.get<CallCount>().calls));
   };
-  EXPECT_TRUE(table.add({.name = "first", .doc = "counts", .run = FunctionPass(note)}).empty());
-  EXPECT_TRUE(table.add({.name = "second", .doc = "counts", .run = FunctionPass(note)}).empty());
+  EXPECT_TRUE(table.add({.name = "first", .doc = "counts", .run = OverFunction(note)}).empty());
+  EXPECT_TRUE(table.add({.name = "second", .doc = "counts", .run = OverFunction(note)}).empty());
   // Erases the last function's first call, as long as the budget lasts, and then nothing more.
   auto drop = [](ModuleContext& c) {
     Function& f = c.module.function(c.module.find("two"));
@@ -244,14 +244,14 @@ TEST(Pipeline, UsersAddPassesAndAnalyses) {
   EXPECT_TRUE(table
                   .add({.name = "drop-call",
                         .doc = "drops a call",
-                        .run = ModulePass(drop),
+                        .run = OverModule(drop),
                         .finish = [&](ModuleContext&) { ++finished; },
                         .needs = type_id<Budget>,
                         .needs_doc = "a budget"})
                   .empty());
-  EXPECT_EQ(table.add({.name = "fold", .doc = "", .run = FunctionPass(note)})[0].message,
+  EXPECT_EQ(table.add({.name = "fold", .doc = "", .run = OverFunction(note)})[0].message,
             "a pass is called 'fold' already");
-  EXPECT_EQ(table.add({.name = "A b", .doc = "", .run = FunctionPass(note)})[0].message,
+  EXPECT_EQ(table.add({.name = "A b", .doc = "", .run = OverFunction(note)})[0].message,
             "'A b' cannot name a pass");
   EXPECT_FALSE(standard_passes().find("first"));
 

@@ -79,7 +79,7 @@ class FunctionRun {
         options_, pass, c_.module.symbol_name(c_.symbol), [&] { return instruction_count(c_.function); },
         [&] {
           uint64_t before = c_.function.changes();
-          std::get<FunctionPass>(pass.run)(c_);
+          std::get<OverFunction>(pass.run)(c_);
           return c_.function.changes() != before;
         });
     if (!changed) return false;
@@ -158,7 +158,7 @@ class ModuleRun {
         options_, pass, "", [&] { return instruction_count(module_); },
         [&] {
           uint64_t before = changes(module_);
-          std::get<ModulePass>(pass.run)(context);
+          std::get<OverModule>(pass.run)(context);
           return context.changed || changes(module_) != before;
         });
     if (changed && options_.check_between) problems = broken_by(pass, verify(module_));

@@ -66,13 +66,13 @@ struct ModuleContext {
 };
 
 // Whether a pass changed something, functions tell themselves: see Function::changes.
-using FunctionPass = std::function<void(FunctionContext&)>;
-using ModulePass = std::function<void(ModuleContext&)>;
+using OverFunction = std::function<void(FunctionContext&)>;
+using OverModule = std::function<void(ModuleContext&)>;
 
 struct Pass {
   std::string name;  // one word of letters, digits and '-'
   std::string doc;   // one line
-  std::variant<FunctionPass, ModulePass> run;
+  std::variant<OverFunction, OverModule> run;
   Kept keeps;  // analyses that hold after it changed a function
   // After the last function, for what a pass over functions leaves to be done in the module; may be empty.
   std::function<void(ModuleContext&)> finish = {};

@@ -34,7 +34,7 @@ void note_signatures(Legalization& s) {
 const PassTable& legalization_passes() {
   static const PassTable table = [] {
     PassTable out;
-    auto add = [&](std::string_view name, std::string doc, FunctionPass run, Kept keeps) {
+    auto add = [&](std::string_view name, std::string doc, OverFunction run, Kept keeps) {
       out.add({.name = pass_name(name),
                .doc = std::move(doc),
                .run = std::move(run),
