@@ -16,15 +16,17 @@
 
 #include "common.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/base/heap.h"
 #include "porphyry/call/call.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
+#include "porphyry/print/print.h"
 
 namespace {
 
@@ -185,8 +187,8 @@ std::vector<std::string> kernel_times(const std::string& folder) {
   auto module = load_text(realm, SourceText("frostwatch.por", *text));
   auto optimized = clone(**module);
   run_pipeline(*optimized, level_named("-O1")->pipeline());
-  auto plain = Jit::compile(**module, targets::x64()),
-       better = Jit::compile(*optimized, targets::x64(), {.schedule = true, .align_loops = true});
+  auto plain = Jit::compile(**module, *native_target()),
+       better = Jit::compile(*optimized, *native_target(), {.schedule = true, .align_loops = true});
   void* host[3];
   for (int level = 0; level < 3; ++level)
     host[level] = dlopen(fmt::format("{}/twins-O{}.so", folder, level).c_str(), RTLD_NOW);

@@ -12,15 +12,17 @@
 
 #include "common.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/base/scratch.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/allocate.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/select.h"
 #include "porphyry/object/object.h"
 #include "porphyry/passes/passes.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::bench {
 
@@ -90,7 +92,7 @@ struct Stages {
 
 Stages compile(const std::string& text) {
   Stages t;
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   Realm realm;
   std::unique_ptr<Module> module, legal;
   t.read = seconds_of([&] { module = std::move(*load_text(realm, SourceText("generated", text))); });
@@ -128,8 +130,8 @@ double in_one_go(const std::string& text) {
   Result<machine::LoweredModule> lowered = Diagnostics{};  // giving them back does not count
   return seconds_of([&] {
     module = load_text(realm, SourceText("generated", text));
-    lowered = machine::lower(std::move(*module), targets::x64(), {.exported = true, .keep_bodies = false});
-    if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
+    lowered = machine::lower(std::move(*module), *native_target(), {.exported = true, .keep_bodies = false});
+    if (elf_bytes(make_object(*lowered, *native_target())).empty()) std::exit(1);
   });
 }
 
@@ -186,8 +188,8 @@ double peak_memory(const std::string& text) {
   std::ofstream("/proc/self/clear_refs") << 5;  // the peak is counted from here
   size_t before = status_bytes("VmRSS:");
   auto instructions = static_cast<double>(instructions_in(*module));
-  auto lowered = machine::lower(std::move(module), targets::x64(), {.exported = true, .keep_bodies = false});
-  if (elf_bytes(make_object(*lowered, targets::x64())).empty()) std::exit(1);
+  auto lowered = machine::lower(std::move(module), *native_target(), {.exported = true, .keep_bodies = false});
+  if (elf_bytes(make_object(*lowered, *native_target())).empty()) std::exit(1);
   return static_cast<double>(status_bytes("VmHWM:") - before) / instructions;
 }
 

@@ -8,10 +8,11 @@
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/pen.h"
-#include "porphyry/packed/packed.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/formats/packed.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::bench {
 namespace {

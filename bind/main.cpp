@@ -2,9 +2,10 @@
 #include <fmt/format.h>
 
 #include "book.h"
+#include "porphyry/base/files.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/text/reader.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/print.h"
 
 int main(int count, char** arguments) {
   using namespace porphyry;

@@ -4,9 +4,10 @@
 #include <fmt/format.h>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 int main(int count, char** arguments) {
   using namespace porphyry;

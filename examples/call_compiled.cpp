@@ -2,9 +2,10 @@
 #include <fmt/format.h>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 
 int main() {
   using namespace porphyry;
@@ -25,7 +26,7 @@ enter:
   auto module = load_text(realm, source);  // read and verified; every mistake is reported
   if (!module) return fmt::print(stderr, "{}", render(module.why())), 1;
 
-  auto jit = Jit::compile(**module, targets::x64());
+  auto jit = Jit::compile(**module, *native_target());
   if (!jit) return fmt::print(stderr, "{}", render(jit.why())), 1;
 
   // The C++ type is checked against the function's own.

@@ -11,8 +11,9 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -20,7 +21,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 Code selected_code(uint64_t seed) {
   Realm realm;

@@ -9,7 +9,7 @@
 
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/machine/legalize.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -84,8 +84,8 @@ TEST(Choose, GoesWhereItDidAfterFewComparisons) {
     RandomChoice choice(random, weighted);
     Realm realm;
     auto module = testing::must_read(realm, choice.text());
-    machine::Coverage coverage(targets::x64(), targets::x64().usual_features);
-    machine::legalize(*module, targets::x64(), coverage,
+    machine::Coverage coverage(*native_target(), native_target()->usual_features);
+    machine::legalize(*module, *native_target(), coverage,
                       {.pipeline = machine::legalization().until("branches")});
     ASSERT_TRUE(verify(*module).empty()) << render(verify(*module));
     Evaluator after(*module);

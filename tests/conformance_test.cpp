@@ -14,7 +14,7 @@
 #include "porphyry/sample/cases.h"
 #include "porphyry/simulate/code_run.h"
 #include "porphyry/simulate/run.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -210,7 +210,7 @@ std::string outcome_text(const CallOutcome& o) {
 }
 
 TEST(Conformance, EveryOperationGivesWhatTheLanguagePromises) {
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   for (const Row& row : rows) {
     std::string operation(row.operation), name = operation.substr(0, operation.find(' '));
     std::string stated = operation.size() > name.size() ? operation.substr(name.size() + 1) : "";
@@ -264,7 +264,7 @@ TEST(Conformance, EveryPlainOperationIsInTheTable) {
 // keeps them, in the evaluator, folded, on the processor without and with features, and simulated at every
 // stage.
 TEST(Conformance, SignalingOperandsGiveTheSameEverywhere) {
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   size_t compared = 0;
   for (Type t : {Type::f32(), Type::f64()}) {
     const uint64_t quiet = uint64_t(1) << (t.bits() == 32 ? 22 : 51),

@@ -6,10 +6,11 @@
 #include <random>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -108,7 +109,7 @@ TEST(Demo, KernelsDoWhatTheirTwinsDo) {
     Realm realm;
     auto module = testing::must_read(realm, *read_file(folder + "/frostwatch.por"));
     ASSERT_TRUE(run_pipeline(*module, level_named(level)->pipeline()).empty());
-    auto jit = Jit::compile(*module, targets::x64());
+    auto jit = Jit::compile(*module, *native_target());
     ASSERT_TRUE(jit.good());
     compare(**jit, temps, *frame, 1);
     std::mt19937 random(7);

@@ -3,7 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "porphyry/machine/emit.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/forms.h"
 #include "support/process.h"
 
@@ -50,7 +50,7 @@ bool is_preferred(const Target& target, const PlainInstruction& i) {
 }
 
 TEST(Encoding, EveryFormEqualsTheSystemAssemblerAndDecodesBack) {
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   std::mt19937_64 random(7);
   std::string text = "    .intel_syntax noprefix\n    .text\n";
   struct Made {
@@ -97,7 +97,7 @@ TEST(Encoding, EveryFormEqualsTheSystemAssemblerAndDecodesBack) {
 }
 
 TEST(Encoding, BytesThatNoFormHasAreNotDecoded) {
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   std::mt19937_64 random(11);
   PlainInstruction i;
   for (int k = 0; k < 200000; ++k) {

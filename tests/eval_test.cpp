@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/print/print.h"
 #include "support/read.h"
 
 namespace porphyry {

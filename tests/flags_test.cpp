@@ -3,7 +3,7 @@
 
 #include "porphyry/machine/lower.h"
 #include "porphyry/simulate/step.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/forms.h"
 #include "support/read.h"
 
@@ -12,7 +12,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 FormIndex test_for(Type type) {
   for (FormIndex f = first_real_form; f < target().forms.size(); ++f)

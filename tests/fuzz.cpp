@@ -11,10 +11,12 @@
 #include <random>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/eval/evaluator.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/formats/packed.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/text/writer.h"
 
 namespace {
 

@@ -12,7 +12,8 @@
 #include "porphyry/ir/pen.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/passes/passes.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/print/print.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -156,7 +157,7 @@ class GraphProgram {
 };
 
 void compare(const Module& module, Symbol symbol, const std::string& what) {
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   auto jit = Jit::compile(module, target, {.check_allocation = true});
   ASSERT_TRUE(jit.good()) << what << "\n" << render(jit.why()) << write_text(module);
   auto caller = Caller::make(**jit, "f", target);

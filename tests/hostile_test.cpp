@@ -11,7 +11,7 @@
 #include "porphyry/machine/emit.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/render/notes.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -144,9 +144,9 @@ TEST(Hostile, ToursNameTheLine) {
   auto module = must_read(realm,
                           "module m\nfunc f(a: i32, p: ptr) -> i32 {\nenter:\n  store a, [p]\n  return "
                           "a\n}\nfunc g(p: ptr) {\nenter:\n  store 7:i32, [p + 4]\n  return\n}\n");
-  auto jit = Jit::compile(*module, targets::x64());
+  auto jit = Jit::compile(*module, *native_target());
   auto run = [&](const std::string& text) {
-    return run_tour(*module, **jit, targets::x64(), SourceText("tour.txt", text), ".");
+    return run_tour(*module, **jit, *native_target(), SourceText("tour.txt", text), ".");
   };
   auto wrong = run("# nothing\n\na question\nb | f 1\nc | f x zero:4\nd | h\n");
   ASSERT_EQ(wrong.why().size(), 4u) << render(wrong.why());

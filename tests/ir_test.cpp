@@ -9,6 +9,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
 #include "support/read.h"
 

@@ -9,7 +9,7 @@
 
 #include "porphyry/jit/apart.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -19,7 +19,7 @@ namespace {
 using namespace machine;
 using testing::must_read;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 // What a page may be used for, as the system has it: "r-x".
 std::string permissions(const void* p) {

@@ -8,7 +8,7 @@
 #include "porphyry/ir/compute.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/machine/emit.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -16,7 +16,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 using Kernel = void(void*, void*, void*, int64_t);
 

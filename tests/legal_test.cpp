@@ -8,19 +8,20 @@
 #include <random>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/typing.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/machine/passing_data.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/cases.h"
 #include "porphyry/simulate/run.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/reader.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
 #include "support/legal_cases.h"
 #include "support/measure.h"
 
@@ -29,7 +30,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 void compare(const std::vector<OperationCase>& all, std::mt19937_64& random, int rounds) {
   Coverage coverage(target(), random() % 2 ? target().usual_features : uint8_t(0));
@@ -50,7 +51,7 @@ TEST(Legalize, EveryOperationAtEveryWidthMeansTheSame) {
 class PoorTarget {
  public:
   // Without each rule of these operations.
-  explicit PoorTarget(const std::vector<bool>& without) : target_(targets::x64()) {
+  explicit PoorTarget(const std::vector<bool>& without) : target_(*native_target()) {
     for (const Rule& rule : target_.rules) {
       bool gone = false;
       for (const PatternNode& n : rule.nodes)

@@ -6,9 +6,9 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/text/writer.h"
 #include "support/read.h"
 #include "support/sample_run.h"
 

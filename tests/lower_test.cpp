@@ -16,11 +16,12 @@
 #include "porphyry/machine/lower.h"
 #include "porphyry/object/object.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/code_run.h"
 #include "porphyry/simulate/run.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -29,7 +30,7 @@ namespace {
 
 using machine::LowerOptions;
 
-const machine::Target& target() { return targets::x64(); }
+const machine::Target& target() { return *native_target(); }
 
 TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
   for (uint64_t seed = 1; seed <= testing::part_of(60); ++seed) {

@@ -15,7 +15,7 @@
 #include "porphyry/machine/listing.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -25,7 +25,7 @@ namespace {
 using namespace machine;
 using testing::must_read;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 // All 65,536 pairs of bytes through every two-operand and one-operand integer operation: the processor gives
 // what the evaluator gives, by one loop compiled for each operation. Divisions skip what traps.

@@ -10,7 +10,7 @@
 #include "porphyry/object/object.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -36,10 +36,10 @@ class Judged {
  public:
   explicit Judged(uint64_t seed) {
     program_ = make_sample(realm_, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 40u});
-    auto made = machine::lower(*program_.module, targets::x64(), {.exported = true});
+    auto made = machine::lower(*program_.module, *native_target(), {.exported = true});
     EXPECT_TRUE(made.good()) << render(made.why());
     lowered = std::move(*made);
-    object = make_object(lowered, targets::x64());
+    object = make_object(lowered, *native_target());
     file = folder_.write("o.o", elf_bytes(object));
   }
   const Module& module() const { return *program_.module; }
@@ -113,7 +113,7 @@ TEST(Judges, AssembledTextIsTheSameObject) {
   for (uint64_t seed = 1; seed <= testing::part_of(30); ++seed) {
     Judged judged(seed);
     testing::TemporaryFolder folder;
-    std::string source = folder.write("o.s", render_assembly(judged.lowered, targets::x64()));
+    std::string source = folder.write("o.s", render_assembly(judged.lowered, *native_target()));
     auto made = run_command("as " + source + " -o " + folder.file("o.o") + " 2>&1");
     ASSERT_EQ(made.status, 0) << "seed " << seed << ": " << made.out.substr(0, 500);
     for (const char* question : {"objdump -d -r", "objdump --dwarf=frames-interp"}) {

@@ -7,7 +7,7 @@
 #include <sstream>
 
 #include "porphyry/object/read.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/process.h"
 
@@ -51,7 +51,7 @@ TEST(ReadObjects, TheHostCompilersCodeIsDescribedInstructionByInstruction) {
         0);
     auto object = read_object("twins.o", testing::contents(file));
     ASSERT_TRUE(object.good()) << level;
-    ObjectListing all = list_object(*object, targets::x64());
+    ObjectListing all = list_object(*object, *native_target());
     auto theirs = dumped(file);
     size_t compared = 0;
     for (const FunctionListing& f : all.functions) {
@@ -96,7 +96,7 @@ int watch(const int* t, int n) {
   ASSERT_EQ(run_command(fmt::format("g++ -g -O1 -fno-unroll-loops -c {} -o {}", source, file)).status, 0);
   auto object = read_object("watch.o", testing::contents(file));
   ASSERT_TRUE(object.good());
-  ObjectListing all = list_object(*object, targets::x64());
+  ObjectListing all = list_object(*object, *native_target());
   ASSERT_EQ(all.functions.size(), 1u);
   const FunctionListing& f = all.functions[0];
   EXPECT_EQ(f.signature, "  frost::watch(int const*, int)");
@@ -125,7 +125,7 @@ std::map<std::string, std::vector<std::string>> texts_of(const std::string& byte
   auto object = read_object("x.o", bytes);
   EXPECT_TRUE(object.good());
   std::map<std::string, std::vector<std::string>> out;
-  for (const FunctionListing& f : list_object(*object, targets::x64()).functions)
+  for (const FunctionListing& f : list_object(*object, *native_target()).functions)
     for (const auto& b : f.blocks)
       for (const auto& line : b.lines) out[f.name].push_back(line.text + line.operation);
   return out;
@@ -192,7 +192,7 @@ TEST(ReadObjects, TheSystemsLibrariesAreReadAsTheDumperReadsThem) {
     ASSERT_TRUE(object.good()) << file;
     auto theirs = dumped(file);
     ++shown;
-    for (const FunctionListing& f : list_object(*object, targets::x64()).functions) {
+    for (const FunctionListing& f : list_object(*object, *native_target()).functions) {
       std::map<uint64_t, size_t> rows(theirs[f.name].begin(), theirs[f.name].end());
       if (rows.empty()) continue;
       uint64_t end = rows.rbegin()->first;
@@ -234,7 +234,7 @@ TEST(ReadObjects, DamagedFilesAreRefusedOrShown) {
     }
     auto object = read_object("damaged.o", bytes);
     if (object) {
-      (void)list_object(*object, targets::x64());
+      (void)list_object(*object, *native_target());
     } else {
       EXPECT_FALSE(object.why().empty());
     }

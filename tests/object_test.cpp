@@ -10,7 +10,7 @@
 #include "porphyry/object/read.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -21,9 +21,9 @@ using testing::run_command;
 using testing::TemporaryFolder;
 
 std::string object_of(const Module& module) {
-  auto lowered = machine::lower(module, targets::x64(), {.exported = true});
+  auto lowered = machine::lower(module, *native_target(), {.exported = true});
   EXPECT_TRUE(lowered.good());
-  return elf_bytes(make_object(*lowered, targets::x64()));
+  return elf_bytes(make_object(*lowered, *native_target()));
 }
 
 // Everything that leaves or enters a module: calls both ways, one with any number of arguments, data on both
@@ -191,8 +191,8 @@ TEST(ObjectText, BecomesTheSameForALinker) {
   TemporaryFolder folder;
   Realm realm;
   auto module = testing::must_read(realm, bud);
-  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
-  std::string source = folder.write("bud.s", render_assembly(*lowered, targets::x64()));
+  auto lowered = machine::lower(*module, *native_target(), {.exported = true});
+  std::string source = folder.write("bud.s", render_assembly(*lowered, *native_target()));
   auto made = run_command("as " + source + " -o " + folder.file("bud.o") + " 2>&1");
   ASSERT_EQ(made.status, 0) << made.out;
   auto ours = seen_by_linkers(object_of(*module)),
@@ -225,8 +225,8 @@ TEST(ObjectText, SectionsAreForCodeOrForDataThatIsWritten) {
 // and exports its own data.
 TEST_F(Objects, TextLinksAndUnwindsAsWell) {
   Realm realm;
-  auto lowered = machine::lower(*testing::must_read(realm, bud), targets::x64(), {.exported = true});
-  folder_.write("text.s", render_assembly(*lowered, targets::x64()));
+  auto lowered = machine::lower(*testing::must_read(realm, bud), *native_target(), {.exported = true});
+  folder_.write("text.s", render_assembly(*lowered, *native_target()));
   EXPECT_EQ(run_command(built("as text.s -o text.o && g++ host.cpp text.o -o program")).out,
             told + std::string("110.0 42 1\n") + rest);
   EXPECT_EQ(run_command(built("g++ -shared text.o -o libtext.so && g++ host.cpp -L. -ltext "
@@ -267,8 +267,8 @@ int main() { int r = raise(2); std::printf("%d %d %d\n", r, gd, where() == raise
 )";
   folder_.write("main.cpp", program);
   folder_.write("one.o", object_of(*module));
-  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
-  folder_.write("two.s", render_assembly(*lowered, targets::x64()));
+  auto lowered = machine::lower(*module, *native_target(), {.exported = true});
+  folder_.write("two.s", render_assembly(*lowered, *native_target()));
   for (const char* part : {"one.o", "two.s"})
     for (const char* way : {"", "-fPIE -pie", "-fno-pie -no-pie"}) {
       std::string library = std::string("g++ -shared ") + part + " -o libm1.so && g++ main.cpp " + way;
@@ -311,9 +311,9 @@ TEST_F(Objects, ZerosMakeRoomForOtherData) {
   auto module = testing::must_read(realm,
                                    "module m\ndata a align 8 holds zero: 24\nsection \".bss\" data b align 8 "
                                    "holds i64: 5\ndata c align 16 holds zero: 8\n");
-  auto lowered = machine::lower(*module, targets::x64(), {.exported = true});
+  auto lowered = machine::lower(*module, *native_target(), {.exported = true});
   ASSERT_TRUE(lowered.good());
-  ObjectFile object = make_object(*lowered, targets::x64());
+  ObjectFile object = make_object(*lowered, *native_target());
   const ObjectFile::Section& s = object.sections[0];
   EXPECT_EQ(s.name, ".bss");
   EXPECT_FALSE(s.zeros);
@@ -329,10 +329,10 @@ TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {
   for (uint64_t seed = 40; seed < 48; ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
-    auto lowered = machine::lower(*program.module, targets::x64());
+    auto lowered = machine::lower(*program.module, *native_target());
     ASSERT_TRUE(lowered.good());
     std::string file =
-        folder_.write("s.o", elf_bytes(make_object(*lowered, targets::x64(), {.lines = false})));
+        folder_.write("s.o", elf_bytes(make_object(*lowered, *native_target(), {.lines = false})));
     // Linked where addresses are real, so that each entry finds its function.
     auto made = run_command("ld -r " + file + " -o " + file + ".r 2>&1");
     ASSERT_EQ(made.status, 0) << made.out;
@@ -351,7 +351,7 @@ TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {
       start = (start + 15) / 16 * 16;
       long distance = 8, body = -1;
       for (const machine::EmittedLine& l : f.lines) {
-        std::string text = spell(targets::x64(), instruction_at(targets::x64(), f, l));
+        std::string text = spell(*native_target(), instruction_at(*native_target(), f, l));
         bool frame = l.role == machine::Role::Frame;
         if (!frame && body < 0) body = distance;
         auto row = theirs.upper_bound(start + l.offset);

@@ -4,8 +4,9 @@
 
 #include "porphyry/machine/legalize.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/notes.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -300,8 +301,8 @@ TEST(Pipeline, MixesStepsOfLegalizationWithPasses) {
                                    "module m\nfunc f(a: i24) -> i24 {\na:\n  s = reserve 4 align 4\n"
                                    "  store a, [s]\n  v = load i24 [s]\n  r = add v, 1\n  return r\n}\n");
   EXPECT_EQ(run_pipeline(*module, *pipeline).size(), 3u);
-  machine::Coverage coverage(targets::x64(), 0);
-  machine::Legalizer legalizer(*module, targets::x64(), coverage);
+  machine::Coverage coverage(*native_target(), 0);
+  machine::Legalizer legalizer(*module, *native_target(), coverage);
   std::vector<StepRecord> steps;
   EXPECT_TRUE(
       run_pipeline(*module, *pipeline, {.steps = &steps, .surroundings = &legalizer.surroundings()}).empty());

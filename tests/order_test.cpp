@@ -8,8 +8,9 @@
 #include "porphyry/machine/lower.h"
 #include "porphyry/machine/schedule.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/read.h"
 
 namespace porphyry {
@@ -17,7 +18,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 // Whether a form asks flags for more than to leave them as they are: shifts by nothing do.
 bool asks_flags(const Form& form) {

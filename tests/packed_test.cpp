@@ -1,5 +1,5 @@
 // The packed form: exact both ways, old files, damage and lies.
-#include "porphyry/packed/packed.h"
+#include "porphyry/formats/packed.h"
 
 #include <gtest/gtest.h>
 
@@ -7,11 +7,12 @@
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/operations.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/text/writer.h"
 #include "support/process.h"
 #include "support/read.h"
 

@@ -11,7 +11,7 @@
 #include "porphyry/machine/listing.h"
 #include "porphyry/machine/passing.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -94,7 +94,7 @@ TEST(Passing, CStructuresGoAndComeAsTheHostCompilerHasThem) {
   std::string code = "#include <stdint.h>\n#include <string.h>\n", functions;
   std::vector<std::vector<CType>> taken(count);
   std::vector<CType> given(count);
-  const Convention& convention = targets::x64().convention;
+  const Convention& convention = native_target()->convention;
   size_t in_memory = 0, in_parts = 0;
   for (size_t k = 0; k < count; ++k) {
     // take: puts its arguments one behind the other where its first one says.
@@ -158,7 +158,7 @@ TEST(Passing, CStructuresGoAndComeAsTheHostCompilerHasThem) {
   ASSERT_EQ(made.status, 0) << made.out;
   void* library = dlopen(folder.file("s.so").c_str(), RTLD_NOW);
   ASSERT_NE(library, nullptr);
-  auto jit = Jit::compile(module, targets::x64(), {.check_allocation = true},
+  auto jit = Jit::compile(module, *native_target(), {.check_allocation = true},
                           [&](std::string_view name) { return dlsym(library, std::string(name).c_str()); });
   ASSERT_TRUE(jit.good()) << render(jit.why());
   std::mt19937_64 random(1);
@@ -190,16 +190,16 @@ TEST(Frame, TouchesEachPageOnTheWay) {
       testing::must_read(realm,
                          "module m\nextern func far(ptr)\nfunc f() {\na:\n  p = reserve 20000 align "
                          "64\n  call far(p)\n  return\n}\n");
-  auto lowered = lower(*module, targets::x64());
+  auto lowered = lower(*module, *native_target());
   ASSERT_TRUE(lowered.good());
   std::vector<std::string> touched;
   for (const EmittedLine& l : lowered->functions[0].lines) {
-    std::string text = spell(targets::x64(), instruction_at(targets::x64(), lowered->functions[0], l));
+    std::string text = spell(*native_target(), instruction_at(*native_target(), lowered->functions[0], l));
     if (text.starts_with("mov qword ptr [rsp - ")) touched.push_back(text.substr(21, text.find(']') - 21));
     if (text.starts_with("sub rsp")) break;
   }
   EXPECT_EQ(touched, (std::vector<std::string>{"4096", "8192", "12288", "16384"}));
-  auto jit = Jit::compile(*module, targets::x64(), {}, [](std::string_view) {
+  auto jit = Jit::compile(*module, *native_target(), {}, [](std::string_view) {
     return reinterpret_cast<void*>(+[](char* p) { p[19999] = 1; });
   });
   ASSERT_TRUE(jit.good());

@@ -14,7 +14,7 @@
 
 #include "porphyry/machine/emit.h"
 #include "porphyry/simulate/step.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/forms.h"
 
 namespace porphyry {
@@ -188,7 +188,7 @@ bool is_nan(uint64_t bits, bool single) {
 }
 
 TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   if (!target.runs_here()) GTEST_SKIP() << "not the target's processor";
   Processor processor;
   std::mt19937_64 random(23);

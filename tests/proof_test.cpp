@@ -11,7 +11,7 @@
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/code.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/algebra.h"
 #include "support/measure.h"
 
@@ -380,7 +380,7 @@ class RuleProof {
 
 TEST(Proof, EveryRuleComputesWhatItsPatternSays) {
   constexpr size_t each = 5 * (testing::checked_part - 1) + 1;  // the solver is not what is checked
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   z3::context context;
   size_t proved = 0;
   std::vector<std::string> too_hard, vague;
@@ -412,7 +412,7 @@ TEST(Proof, EveryRuleComputesWhatItsPatternSays) {
 
 // The checker of proofs is worth what it refutes: rules that are nearly right.
 TEST(Proof, MistakesInRulesAreFound) {
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   z3::context context;
   std::mt19937_64 random(5);
   size_t changed = 0, refuted = 0;

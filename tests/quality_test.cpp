@@ -17,7 +17,7 @@
 #include "porphyry/machine/select.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -26,7 +26,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 // ---- allocation
 // ---------------------------------------------------------------------------------------------
@@ -35,7 +35,7 @@ const Target& target() { return targets::x64(); }
 class FewRegisters {
  public:
   explicit FewRegisters(uint8_t count)
-      : target_(targets::x64()), classes_(target_.classes.begin(), target_.classes.end()) {
+      : target_(*native_target()), classes_(target_.classes.begin(), target_.classes.end()) {
     classes_[0].count = count;
     target_.classes = classes_;
   }
@@ -210,7 +210,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
 // A book without some of its rules.
 class LessRules {
  public:
-  LessRules(const std::set<size_t>& without) : target_(targets::x64()) {
+  LessRules(const std::set<size_t>& without) : target_(*native_target()) {
     for (size_t k = 0; k < target_.rules.size(); ++k)
       if (!without.contains(k)) rules_.push_back(target_.rules[k]);
     size_t gone = 0;

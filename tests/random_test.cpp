@@ -8,16 +8,17 @@
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/passing_data.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/code_run.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/sample_run.h"
 
@@ -64,7 +65,7 @@ class Laboratory {
   Observed evaluated(const Module& module, uint64_t seed = 1, bool in_parts = false) {
     Observed out;
     const Signature meant = program_.module->function(program_.main).signature();
-    machine::Passing way = machine::passing(targets::x64().convention, meant);
+    machine::Passing way = machine::passing(native_target()->convention, meant);
     std::vector<uint8_t> memory(way.result_bytes + 1);
     out.piece = fresh_piece();
     // Legalization says in many steps what was one.
@@ -94,7 +95,7 @@ class Laboratory {
   class Compiled {
    public:
     Compiled(const Laboratory& lab, const Module& module, bool schedule)
-        : lab_(lab), module_(module), target_(targets::x64()) {
+        : lab_(lab), module_(module), target_(*native_target()) {
       auto jit = Jit::compile(module, target_, {.check_allocation = true, .schedule = schedule});
       if (!jit) {
         why_not_ = render(jit.why());
@@ -202,7 +203,7 @@ size_t program_count() {
 }
 
 TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   bool every_stage = std::getenv("PORPHYRY_EVERY_STAGE"), only_runs = std::getenv("PORPHYRY_ONLY_RUNS");
   size_t results = 0, traps = 0, exhausted = 0;
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");

@@ -6,11 +6,12 @@
 
 #include "porphyry/ir/pen.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/json.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -23,7 +24,7 @@ using testing::must_read;
 using testing::read_json;
 
 std::vector<machine::FunctionListing> listings_of(const Module& module) {
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   auto lowered = machine::lower(module, target);
   EXPECT_TRUE(lowered.good());
   std::vector<machine::FunctionListing> out;
@@ -228,7 +229,7 @@ TEST(Listing, TellsWhereValuesLivedAndWhyTheyMoved) {
   text +=
       "  i2 = add i, 1\n  more = lt.s i2, n\n  when more go sum(i2, s24) else out\nout:\n  return s24\n}\n";
   auto module = testing::must_read(realm, text);
-  const machine::Target& target = targets::x64();
+  const machine::Target& target = *native_target();
   auto lowered = machine::lower(*module, target, {.check_allocation = true, .explain = true});
   ASSERT_TRUE(lowered.good());
   auto listing = machine::make_listing(*lowered, lowered->functions[0], target);

@@ -14,7 +14,8 @@
 #include "porphyry/ir/pen.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/select.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/print/print.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -182,7 +183,7 @@ bool same(uint64_t a, uint64_t b, Type t) {
 }
 
 TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
-  const Target& target = targets::x64();
+  const Target& target = *native_target();
   std::mt19937_64 random(41);
   std::set<std::string_view> never;
   size_t chosen = 0, traps = 0;

@@ -1,6 +1,7 @@
 // Generated programs of the whole language: valid, without a fault, alike for all open choices, and the same
 // after a walk through the text form, the packed form, a copy and another realm.
 #include "porphyry/sample/sample.h"
+#include "porphyry/formats/text.h"
 
 #include <fmt/format.h>
 #include <gtest/gtest.h>
@@ -9,11 +10,11 @@
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/packed.h"
 #include "porphyry/ir/clone.h"
-#include "porphyry/packed/packed.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/text/writer.h"
 #include "support/measure.h"
 
 namespace porphyry {

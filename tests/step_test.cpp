@@ -18,7 +18,7 @@
 #include "porphyry/machine/passing.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/run.h"
-#include "porphyry/targets/x64.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -27,7 +27,7 @@ namespace {
 
 using namespace machine;
 
-const Target& target() { return targets::x64(); }
+const Target& target() { return *native_target(); }
 
 // What an instruction left, in the book's numbers of registers and flags.
 struct Moment {

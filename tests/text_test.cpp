@@ -4,9 +4,12 @@
 
 #include <random>
 
+#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
-#include "porphyry/packed/packed.h"
-#include "porphyry/text/literals.h"
+#include "porphyry/formats/packed.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/print/print.h"
 #include "support/process.h"
 #include "support/read.h"
 

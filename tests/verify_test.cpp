@@ -7,11 +7,12 @@
 #include <random>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/formats/packed.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/ir/pen.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/sample/sample.h"
-#include "porphyry/text/writer.h"
 
 namespace porphyry {
 namespace {

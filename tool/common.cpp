@@ -7,11 +7,12 @@
 #include <sstream>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
+#include "porphyry/formats/format.h"
 #include "porphyry/machine/legalize.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
 
 namespace porphyry::tool {
 
@@ -81,15 +82,13 @@ static const char* other_than_a_module(std::string_view bytes) {
                         "ELF"))
     return "is an object file or a program, which 'show' reads";
   if (bytes.starts_with("!<arch>\n")) return "is an archive: its members have to be taken out first";
-  if (!is_packed(bytes) && bytes.substr(0, 1000).find('\0') != bytes.npos)
-    return "is no text, and not packed";
-  return nullptr;
+  return format_of_bytes(bytes) ? nullptr : "is in no form that is known";
 }
 
 std::unique_ptr<Loaded> load(const Options& o, std::string bytes) {
   if (const char* other = other_than_a_module(bytes))
     fail({complaint((o.file == "-" ? "standard input" : "'" + o.file + "'") + " " + other,
-                    "a module, text or packed")},
+                    "a module, " + known_forms())},
          input_at_fault);
   auto out = std::make_unique<Loaded>();
   out->source = std::make_unique<SourceText>(o.file == "-" ? "standard input" : o.file, std::move(bytes));
@@ -155,11 +154,20 @@ std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level
   return optimized(o, load(o), pipeline, notes, steps);
 }
 
+std::string known_targets() {
+  std::vector<std::string> names;
+  for (const machine::Target* t : all_targets()) names.emplace_back(t->name);
+  return listed(names);
+}
+
 const machine::Target& target_of(const Options& o) {
-  const machine::Target& only = targets::x64();
-  if (o.target != only.name)
-    fail({complaint("no target is called '" + o.target + "'", std::string(only.name))}, call_at_fault);
-  return only;
+  const machine::Target* found = o.target.empty() ? native_target() : target_named(o.target);
+  if (!found)
+    fail({complaint(
+             o.target.empty() ? "no target is this processor's" : "no target is called '" + o.target + "'",
+             known_targets())},
+         call_at_fault);
+  return *found;
 }
 
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
@@ -208,12 +216,32 @@ void refuse_idle(const Options& o, std::initializer_list<Needs> all) {
   if (!idle.empty()) fail(idle, call_at_fault);
 }
 
-void check_ending(const Options& o, std::initializer_list<const char*> endings) {
+std::string known_forms() {
+  std::vector<std::string> names;
+  for (const Format& f : all_formats()) names.emplace_back(f.name);
+  return listed(names);
+}
+
+const Format& form_to_write(const Options& o) {
+  const Format* by_name = format_named(o.as);
+  if (!o.as.empty() && !(by_name && by_name->write))
+    fail({complaint("there is no form '" + o.as + "'", known_forms())}, call_at_fault);
+  const Format* f = by_name ? by_name : format_of_path(o.output);
+  return f && f->write ? *f : *format_named("text");
+}
+
+void check_form_ending(const Options& o) {
+  std::vector<std::string> endings;
+  for (const Format& f : all_formats())
+    if (f.write && (o.as.empty() || o.as == f.name)) endings.emplace_back(f.ending);
+  check_ending(o, endings);
+}
+
+void check_ending(const Options& o, const std::vector<std::string>& names) {
   std::string_view file(o.output);
   file.remove_prefix(file.rfind('/') == file.npos ? 0 : file.rfind('/') + 1);
   size_t dot = file.rfind('.');
   if (dot == file.npos || dot == 0 || file.starts_with("..")) return;
-  std::vector<std::string> names(endings.begin(), endings.end());
   for (const std::string& e : names)
     if (file.substr(dot) == e) return;
   fail({complaint(fmt::format("nothing that is written here ends in '{}'", file.substr(dot)), listed(names))},

@@ -6,6 +6,7 @@
 #include <optional>
 
 #include "porphyry/base/source_text.h"
+#include "porphyry/formats/format.h"
 #include "porphyry/ir/module.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/passes/passes.h"
@@ -57,7 +58,13 @@ struct Needs {
 };
 void refuse_idle(const Options& o, std::initializer_list<Needs> all);
 // The ending of -o must be one of these, where it has one.
-void check_ending(const Options& o, std::initializer_list<const char*> endings);
+void check_ending(const Options& o, const std::vector<std::string>& endings);
+// Modules can be written in several forms: the one that --as names, or that the ending of -o asks for, or
+// text.
+const Format& form_to_write(const Options& o);
+void check_form_ending(const Options& o);
+std::string known_forms();    // in words
+std::string known_targets();  // in words
 bool on_terminal();
 // What a command of the system writes when it reads `input`; nothing when it fails.
 std::optional<std::string> filtered(const std::string& command, const std::string& input);

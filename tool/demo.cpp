@@ -6,9 +6,10 @@
 #include <filesystem>
 
 #include "common.h"
+#include "porphyry/base/files.h"
 #include "porphyry/call/tour.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/render/listing.h"
-#include "porphyry/text/reader.h"
 
 namespace porphyry::tool {
 namespace {

@@ -13,16 +13,18 @@
 
 namespace {
 
+using porphyry::tool::known_forms;
+using porphyry::tool::known_targets;
 using porphyry::tool::Options;
 
 void add_level(CLI::App* verb, Options& o);
 
 void add_common(CLI::App* verb, Options& o, bool with_level) {
-  verb->add_option("file", o.file, "A module, text or packed; - for standard input, which is usual");
+  verb->add_option("file", o.file, "A module (" + known_forms() + "); - for standard input, which is usual");
   if (with_level) add_level(verb, o);
 }
 void add_files(CLI::App* verb, Options& o, bool with_level) {
-  verb->add_option("files", o.files, "Modules, text or packed; standard input when there is none");
+  verb->add_option("files", o.files, "Modules (" + known_forms() + "); standard input when there is none");
   verb->parse_complete_callback([&o] {
     if (o.files.empty()) o.files = {"-"};
     o.file = o.files[0];
@@ -42,7 +44,7 @@ void add_output(CLI::App* verb, Options& o) {
 }
 void add_json(CLI::App* verb, Options& o) { verb->add_flag("--json", o.json, "Report as JSON"); }
 void add_machine(CLI::App* verb, Options& o) {
-  verb->add_option("--target", o.target, "The target: x64");
+  verb->add_option("--target", o.target, "The target: " + known_targets() + "; usually this processor's");
   verb->add_option("--with", o.features, "The features to use, separated by commas, or none");
 }
 
@@ -99,7 +101,7 @@ int main(int count, char** arguments) {
   sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
   sample->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
   sample->add_flag("--native", o.native, "Always little-endian with pointers of 64 bits");
-  sample->add_option("--as", o.as, "text or packed");
+  sample->add_option("--as", o.as, known_forms());
   sample->callback([&] {
     o.given = given_to(*sample);
     status = verb_make_sample(o);

@@ -6,9 +6,9 @@
 #include "common.h"
 #include "porphyry/call/call.h"
 #include "porphyry/machine/code_text.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/print/print.h"
 #include "porphyry/simulate/code_run.h"
-#include "porphyry/text/literals.h"
-#include "porphyry/text/writer.h"
 #include "verbs.h"
 
 namespace porphyry::tool {

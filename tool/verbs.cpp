@@ -5,17 +5,18 @@
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
+#include "porphyry/formats/format.h"
+#include "porphyry/formats/packed.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/object/object.h"
 #include "porphyry/object/read.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/notes.h"
 #include "porphyry/render/operations.h"
 #include "porphyry/render/sample.h"
-#include "porphyry/text/writer.h"
 
 namespace porphyry::tool {
 
@@ -114,22 +115,20 @@ int verb_show(const Options& o) {
 
 int verb_make_sample(const Options& o) {
   return guarded([&] {
-    if (!o.as.empty() && o.as != "text" && o.as != "packed")
-      fail({complaint("there is no form '" + o.as + "'", "text or packed")}, call_at_fault);
+    const Format& form = form_to_write(o);
     refuse_idle(o, {{"--count", "--count with --coverage", o.coverage},
                     {"--as", "--as without --coverage", !o.coverage}});
-    bool packed = o.as == "packed" || (o.as.empty() && o.output.ends_with(".porb"));
     if (o.coverage)
       check_ending(o, {".txt"});
     else
-      check_ending(o, {packed ? ".porb" : ".por"});
+      check_form_ending(o);
     SampleCoverage coverage;
     for (uint64_t k = 0; k < o.count; ++k) {
       Realm realm;
       Sample sample = make_sample(realm, {.seed = o.seed + k, .native_layout = o.native});
       coverage.add(*sample.module);
       if (o.coverage) continue;
-      put_out(o, packed ? write_packed(*sample.module) : write_text(*sample.module));
+      put_out(o, form.write(*sample.module));
     }
     if (o.coverage) put_out(o, render(coverage));
   });
@@ -169,14 +168,14 @@ int verb_unpack(const Options& o) {
 
 int verb_optimize(const Options& o) {
   if (int status = guarded([&] {
-        if (o.files.size() < 2) check_ending(o, {".por"});
+        if (o.files.size() < 2) check_form_ending(o);
       }))
     return status;
   return over_inputs(o, ".por", [](const Options& one) {
     std::vector<StepRecord> steps;
     auto loaded = load_optimized(one, "-O1", nullptr, one.steps ? &steps : nullptr);
     if (one.steps) say(render(steps));
-    return write_text(*loaded->module);
+    return form_to_write(one).write(*loaded->module);
   });
 }
 

@@ -8,14 +8,15 @@
 
 #include "compile.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/targets/x64.h"
-#include "porphyry/text/reader.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/targets/targets.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/print.h"
 
 namespace {
 
@@ -54,7 +55,7 @@ int main(int count, char** arguments) {
   if (Diagnostics wrong = verify(module); !wrong.empty()) return refuse(wrong);
   if (count > 3) return fmt::print("{}", write_text(module)), 0;
   if (Diagnostics wrong = run_pipeline(module, level_named("-O1")->pipeline()); !wrong.empty()) return refuse(wrong);
-  auto jit = Jit::compile(module, targets::x64());
+  auto jit = Jit::compile(module, *native_target());
   if (!jit) return refuse(jit.why());
 
   // The night's columns: minute, dry bulb, wet bulb, humidity; readings take them in this order.

@@ -5,8 +5,7 @@
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/base/scratch.h"
 #include "porphyry/ir/typing.h"
-#include "porphyry/packed/packed.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 #include "verify_kinds.h"
 
 namespace porphyry {
@@ -40,12 +39,12 @@ class Verifier {
       complain_function("the function has no block", "an entry block");
       return std::move(out_);
     }
-    if (!origin_.places && !values_have_types()) return std::move(out_);
+    if (!origin_.checked_by_reader && !values_have_types()) return std::move(out_);
     if (!f_.parameters(f_.entry()).empty())
       complain(f_.entry(), "the first block has parameters", "a function's parameters instead");
     if (f_.first_in(f_.entry()).exists())
       complain(f_.entry(), "something goes to the first block", "another block to go to");
-    if (!origin_.places)
+    if (!origin_.checked_by_reader)
       for (Value v : f_.parameters()) unique(f_.name(v), shared_.values, "value");
     bool whole = true;
     for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
@@ -87,7 +86,7 @@ class Verifier {
   }
 
   bool block(Block b) {
-    if (!origin_.places) names(b);
+    if (!origin_.checked_by_reader) names(b);
     Instruction last = f_.terminator(b);
     if (!last.exists()) {
       complain(b, "the block does not end", "return, go, when, choose or trap as its last line");
@@ -97,10 +96,10 @@ class Verifier {
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
-      if (!origin_.places && !has_its_parts(i)) whole = false;
+      if (!origin_.checked_by_reader && !has_its_parts(i)) whole = false;
       if (!whole) continue;
       types(i);
-      if (!origin_.places) shapes(i), targets(i);
+      if (!origin_.checked_by_reader) shapes(i), targets(i);
       if (f_.promises(i) | f_.permits(i)) words(i);
       if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) access(i);
     }
@@ -168,7 +167,7 @@ class Verifier {
   // Whether a text's reader has already asked all that is asked here: it types each instruction before it
   // makes it.
   bool is_settled(Instruction i) const {
-    if (!origin_.places || f_.permits(i)) return false;
+    if (!origin_.checked_by_reader || f_.permits(i)) return false;
     switch (info(f_.op(i)).layout) {
       case Layout::Call:
       case Layout::CallThrough:
@@ -189,7 +188,7 @@ class Verifier {
     if (info(op).layout == Layout::CallThrough) return call_through(i);
     if (op == Op::Return)
       return listed_types(i, shared_.operands, f_.signature().results, "returns", f_.signature());
-    if (origin_.places) return of_module(i);
+    if (origin_.checked_by_reader) return of_module(i);
     if (auto problem = typing_problem(op, shared_.operands, shared_.results, form(i)))
       return complain(i, problem->message, problem->expected);
     if (shared_.results.empty() && info(op).result_count())
@@ -347,7 +346,7 @@ class Verifier {
       return add(origin_.places->bodies[symbol_.index].header, std::move(message), std::move(expected));
     excerpt("func " + std::string(module_.symbol_name(symbol_)), std::move(message), std::move(expected));
   }
-  void add(TextMap::Place place, std::string message, std::string expected) {
+  void add(PlaceMap::Place place, std::string message, std::string expected) {
     out_.push_back(origin_.source->at(place.offset, place.length, std::move(message), std::move(expected)));
   }
   void excerpt(std::string text, std::string message, std::string expected) {
@@ -376,7 +375,7 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
       d.excerpt = std::string(module.text(row.name)) + (signature ? signature->text() : "");
       d.length = static_cast<uint32_t>(d.excerpt.size());
       if (origin.places) {
-        TextMap::Place place = origin.places->bodies[k].header;
+        PlaceMap::Place place = origin.places->bodies[k].header;
         d = origin.source->at(place.offset, place.length, d.message, d.expected);
       }
       out.push_back(std::move(d));
@@ -437,54 +436,36 @@ Diagnostics verify(const Module& module, Symbol function, const Origin& origin) 
   return Verifier(module, function, origin, shared).run();
 }
 
-Diagnostics verify(const Module& module, const Origin& origin) {
+struct Verification::Tables {
+  Shared shared;
+};
+
+Verification::Verification(const Module& module) : module_(module), tables_(std::make_unique<Tables>()) {}
+
+Verification::~Verification() = default;
+
+void Verification::function(Symbol symbol, const Origin& origin) {
+  verify_function(module_, symbol, origin, tables_->shared, found_);
+}
+
+Diagnostics Verification::finish(const Origin& origin) {
   Diagnostics out;
-  verify_kinds(module, origin, out);
-  verify_symbols(module, origin, out);
-  for (const Module::Comment& c : module.comments) {
+  verify_kinds(module_, origin, out);
+  verify_symbols(module_, origin, out);
+  for (const Module::Comment& c : module_.comments) {
     if (is_comment(c.text)) continue;
     out.push_back(complaint("a comment is '" + c.text + "'", "one line that begins with --"));
     out.back().excerpt = c.text;
   }
-  Shared shared;
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) verify_function(module, Symbol(k), origin, shared, out);
+  for (Diagnostic& d : found_) out.push_back(std::move(d));
   return out;
 }
 
-Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source) {
-  Diagnostics found;
-  Shared shared;
-  ReadModule read = read_text(realm, source, [&](ReadModule& so_far, Symbol s) {
-    verify_function(*so_far.module, s, {&source, &so_far.places}, shared, found);
-    so_far.module->function(s).compact();
-  });
-  Origin origin{&source, &read.places};
-  verify_kinds(*read.module, origin, found);
-  verify_symbols(*read.module, origin, found);
-  if (read.problems.empty() && found.empty()) {
-    read.module->compact();
-    return std::move(read.module);
-  }
-  for (Diagnostic& d : found) read.problems.push_back(std::move(d));
-  std::stable_sort(read.problems.begin(), read.problems.end(), [](const Diagnostic& a, const Diagnostic& b) {
-    return std::pair(a.line, a.column) < std::pair(b.line, b.column);
-  });
-  return std::move(read.problems);
-}
-
-Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& name, std::string_view bytes) {
-  auto read = read_packed(realm, name, bytes);
-  if (!read) return read.why();
-  Diagnostics found = verify(**read);
-  if (found.empty()) return read;
-  for (Diagnostic& d : found) d.file = name;
-  return found;
-}
-
-Result<std::unique_ptr<Module>> load_module(Realm& realm, const SourceText& source) {
-  return is_packed(source.text()) ? load_packed(realm, source.name(), source.text())
-                                  : load_text(realm, source);
+Diagnostics verify(const Module& module, const Origin& origin) {
+  Verification all(module);
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) all.function(Symbol(k), origin);
+  return all.finish(origin);
 }
 
 }  // namespace porphyry

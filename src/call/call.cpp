@@ -1,3 +1,4 @@
+#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
 
 #include <fmt/format.h>
@@ -7,9 +8,9 @@
 #include <chrono>
 #include <cstring>
 
-#include "porphyry/text/literals.h"
-#include "porphyry/text/reader.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {

@@ -6,7 +6,7 @@
 #include <cstring>
 
 #include "porphyry/base/hash.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::eval {
 

@@ -17,6 +17,7 @@
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 

@@ -5,7 +5,7 @@
 
 #include <algorithm>
 
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::jit {
 

@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::machine {
 namespace {

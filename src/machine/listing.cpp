@@ -6,8 +6,8 @@
 
 #include "lives.h"
 #include "porphyry/machine/passing.h"
-#include "porphyry/text/literals.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::machine {
 

@@ -12,7 +12,7 @@
 
 #include "pair_code.h"
 #include "porphyry/base/scratch.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 #include "ranges.h"
 
 namespace porphyry::machine {

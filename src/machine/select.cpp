@@ -3,7 +3,7 @@
 #include <algorithm>
 
 #include "porphyry/base/scratch.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 #include "reuse_flags.h"
 #include "selector.h"
 

@@ -1,6 +1,6 @@
 #include "porphyry/optimize/pass.h"
 
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 

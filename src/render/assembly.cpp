@@ -7,6 +7,7 @@
 
 #include "porphyry/object/debug_steps.h"
 #include "porphyry/object/object.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/listing.h"
 
 namespace porphyry {

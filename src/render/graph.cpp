@@ -6,8 +6,8 @@
 
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
-#include "porphyry/text/literals.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {

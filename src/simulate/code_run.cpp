@@ -9,7 +9,7 @@
 #include "porphyry/machine/allocate.h"
 #include "porphyry/machine/passing_data.h"
 #include "porphyry/machine/select.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::simulate {
 

@@ -2,9 +2,10 @@
 #include <porphyry/analyze/verify.h>
 #include <porphyry/eval/evaluator.h>
 #include <porphyry/jit/jit.h>
-#include <porphyry/targets/x64.h>
+#include <porphyry/targets/targets.h>
 
 #include <cstdio>
+#include "porphyry/formats/text.h"
 
 int main() {
   using namespace porphyry;
@@ -21,7 +22,7 @@ enter:
   Evaluator evaluator(**module);
   Datum arguments[] = {{7, 0}, {static_cast<uint32_t>(-3), 0}};
   Outcome run = evaluator.call((*module)->find("colder"), arguments);
-  auto jit = Jit::compile(**module, targets::x64());
+  auto jit = Jit::compile(**module, *native_target());
   if (!jit) return 1;
   auto native = reinterpret_cast<int (*)(int, int)>((*jit)->address("colder"));
   std::printf("%d %d\n", static_cast<int>(run.results[0].bits), native(7, -3));

@@ -12,6 +12,7 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/passing_data.h"
+#include "porphyry/print/print.h"
 #include "porphyry/sample/cases.h"
 #include "support/read.h"
 

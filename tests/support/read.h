@@ -4,8 +4,9 @@
 #include <gtest/gtest.h>
 
 #include "porphyry/analyze/verify.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/text/writer.h"
 
 namespace porphyry::testing {
 

@@ -1,25 +1,41 @@
 // Whether a module keeps the rules of the IR: block ends, argument counts, types, dominance. All mistakes at
-// once, each with its place in the text or, for a module that was built, the printed instruction.
+// once, each with its place in the source or, for a module that was built, the printed instruction.
 #pragma once
 
-#include "porphyry/text/reader.h"
+#include <memory>
+
+#include "porphyry/base/source_text.h"
+#include "porphyry/ir/module.h"
+#include "porphyry/ir/places.h"
 
 namespace porphyry {
 
-// Where a module came from, so that messages can point there.
+// Where a module came from.
 struct Origin {
-  const SourceText* source = nullptr;
-  const TextMap* places = nullptr;
+  const SourceText* source = nullptr;  // with `places`: messages point there
+  const PlaceMap* places = nullptr;
+  // Whether a reader has asked already what concerns an instruction alone: its operands and their types, what
+  // belongs to it, its targets.
+  bool checked_by_reader = false;
 };
 
 Diagnostics verify(const Module& module, const Origin& origin = {});
 Diagnostics verify(const Module& module, Symbol function, const Origin& origin = {});
 
-// Reads and verifies in one go; a module comes out only without a mistake.
-Result<std::unique_ptr<Module>> load_text(Realm& realm, const SourceText& source);
-// The same for packed bytes; `name` is the file's, for messages.
-Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& name, std::string_view bytes);
-// Whichever of the two the bytes are: packed files say so in their first four.
-Result<std::unique_ptr<Module>> load_module(Realm& realm, const SourceText& source);
+// The same in parts, for a reader: each function while it is at hand. The module must outlive this.
+class Verification {
+ public:
+  explicit Verification(const Module& module);
+  ~Verification();
+  void function(Symbol symbol, const Origin& origin);
+  // After the last one: all that was found, what concerns the module first.
+  Diagnostics finish(const Origin& origin);
+
+ private:
+  struct Tables;  // memory that each function uses again
+  const Module& module_;
+  std::unique_ptr<Tables> tables_;
+  Diagnostics found_;
+};
 
 }  // namespace porphyry

@@ -7,6 +7,7 @@
 #include <span>
 
 #include "porphyry/jit/jit.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 

@@ -1,7 +1,7 @@
 // Relocatable object files: sections, symbols and relocations as data, and their bytes as ELF.
 //
-//   auto lowered = machine::lower(module, targets::x64(), {.exported = true});
-//   std::string file = elf_bytes(make_object(*lowered, targets::x64()));
+//   auto lowered = machine::lower(module, *native_target(), {.exported = true});
+//   std::string file = elf_bytes(make_object(*lowered, *native_target()));
 //
 // Code goes to .text, or to the section that the program names; constants to .rodata, or, where they hold
 // addresses, to .data.rel.ro; other data to .data, or to .bss when it is all zeros. Call frames are described

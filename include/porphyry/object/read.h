@@ -2,7 +2,7 @@
 // decoded by a book alone. What the book does not describe stays bytes, named and counted as such.
 //
 //   auto object = read_object("frostwatch.o", bytes);
-//   ObjectListing all = list_object(*object, targets::x64());
+//   ObjectListing all = list_object(*object, *native_target());
 #pragma once
 
 #include <string_view>

@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "porphyry/ir/link.h"
-#include "porphyry/text/reader.h"
+#include "porphyry/formats/text.h"
 
 namespace porphyry::machine {
 namespace {

@@ -3,7 +3,7 @@
 #include <bit>
 
 #include "porphyry/ir/compute.h"
-#include "porphyry/text/literals.h"
+#include "porphyry/print/literals.h"
 
 namespace porphyry::machine {
 namespace {

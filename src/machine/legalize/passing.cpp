@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 
 #include "folding_pen.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 #include "state.h"
 
 namespace porphyry::machine {

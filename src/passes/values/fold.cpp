@@ -5,7 +5,7 @@
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {

@@ -2,7 +2,7 @@
 // takes is wanted in turn; the rest is erased, rings of unused block parameters included. Blocks that cannot
 // be reached go with all they hold. O(instructions + arguments).
 #include "porphyry/optimize/pass.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {

@@ -3,9 +3,10 @@
 #include <cpuid.h>
 #include <ucontext.h>
 
-#include "porphyry/targets/x64.h"
-
 namespace porphyry::targets {
+
+const machine::Target& x64();
+
 namespace {
 
 // In the order of the book's features.

@@ -1,10 +1,10 @@
 #include <bit>
 #include <unordered_map>
 
-#include "format.h"
+#include "codes.h"
 #include "porphyry/base/hash.h"
 #include "porphyry/ir/order.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/formats/packed.h"
 
 namespace porphyry {
 

@@ -29,6 +29,9 @@ bool is_packed(std::string_view bytes);
 // proportion to the bytes. What comes out is whole, but not yet verified: see load_packed. O(size).
 Result<std::unique_ptr<Module>> read_packed(Realm& realm, const std::string& name, std::string_view bytes);
 
+// Reads and verifies; a module comes out only without a mistake.
+Result<std::unique_ptr<Module>> load_packed(Realm& realm, const std::string& name, std::string_view bytes);
+
 // The checksum over a payload: each 8 bytes, little-endian and padded with zeros, go into a running product.
 uint64_t packed_checksum(std::string_view payload);
 

@@ -1,5 +1,5 @@
 #include "function_reader.h"
-#include "porphyry/packed/packed.h"
+#include "porphyry/formats/packed.h"
 
 namespace porphyry {
 namespace packed {

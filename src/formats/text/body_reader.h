@@ -3,7 +3,7 @@
 
 #include "cursor.h"
 #include "porphyry/ir/pen.h"
-#include "porphyry/text/reader.h"
+#include "porphyry/formats/text.h"
 
 namespace porphyry::text {
 
@@ -60,6 +60,6 @@ std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name
 // given back; `end` is the token of that brace. Comments between the two go into the function.
 // Comments from the offset on are the function's.
 uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, uint32_t comments_from,
-                   TextMap::Body& places);
+                   PlaceMap::Body& places);
 
 }  // namespace porphyry::text

@@ -242,23 +242,4 @@ std::string unquoted(std::string_view with_quotes) {
   return out;
 }
 
-std::string quoted(std::string_view plain) {
-  std::string out = "\"";
-  for (char c : plain) {
-    if (c == '\n')
-      out += "\\n";
-    else if (c == '\t')
-      out += "\\t";
-    else if (c == '\0')
-      out += "\\0";
-    else if (c == '"' || c == '\\')
-      (out += '\\') += c;
-    else if (static_cast<unsigned char>(c) < 0x20 || static_cast<unsigned char>(c) >= 0x7f)
-      out += fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
-    else
-      out += c;
-  }
-  return out + "\"";
-}
-
 }  // namespace porphyry::text

@@ -216,7 +216,7 @@ void BodyReader::statement() {
 }
 
 uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, uint32_t comments_from,
-                   TextMap::Body& places) {
+                   PlaceMap::Body& places) {
   return BodyReader(context, cursor, symbol, end, places).run(comments_from);
 }
 

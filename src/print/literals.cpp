@@ -1,4 +1,4 @@
-#include "porphyry/text/literals.h"
+#include "porphyry/print/literals.h"
 
 #include <fmt/format.h>
 

@@ -58,7 +58,7 @@ struct Scratch {
 
 class BodyReader {
  public:
-  BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, TextMap::Body& places)
+  BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, PlaceMap::Body& places)
       : context_(context),
         module_(context.module),
         cursor_(cursor),
@@ -157,7 +157,7 @@ class BodyReader {
   Cursor& cursor_;
   Function& function_;
   Pen pen_;
-  TextMap::Body& places_;
+  PlaceMap::Body& places_;
   size_t end_;  // the token of the closing brace
 
   Scratch& scratch_ = *context_.scratch;

@@ -1,11 +1,10 @@
-#include "function_writer.h"
+#include "function_text.h"
 
 #include <fmt/format.h>
 
-#include "lexer.h"
 #include "porphyry/ir/order.h"
-#include "porphyry/text/literals.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/literals.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::text {
 namespace {
@@ -21,8 +20,27 @@ bool is_plain_name(std::string_view s) {
 }  // namespace
 }  // namespace porphyry::text
 
+std::string porphyry::quoted(std::string_view plain) {
+  std::string out = "\"";
+  for (char c : plain) {
+    if (c == '\n')
+      out += "\\n";
+    else if (c == '\t')
+      out += "\\t";
+    else if (c == '\0')
+      out += "\\0";
+    else if (c == '"' || c == '\\')
+      (out += '\\') += c;
+    else if (static_cast<unsigned char>(c) < 0x20 || static_cast<unsigned char>(c) >= 0x7f)
+      out += fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
+    else
+      out += c;
+  }
+  return out + "\"";
+}
+
 std::string porphyry::shown_name(std::string_view name) {
-  return text::is_plain_name(name) ? std::string(name) : text::quoted(name);
+  return text::is_plain_name(name) ? std::string(name) : quoted(name);
 }
 
 namespace porphyry::text {

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "porphyry/ir/module.h"
-#include "porphyry/text/writer.h"
+#include "porphyry/print/print.h"
 
 namespace porphyry::text {
 

@@ -7,7 +7,7 @@
 #include <string>
 #include <string_view>
 
-#include "format.h"
+#include "codes.h"
 
 namespace porphyry::packed {
 

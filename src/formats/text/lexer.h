@@ -36,6 +36,5 @@ Tokens tokenize(const SourceText& source);
 
 // The characters a quoted token stands for.
 std::string unquoted(std::string_view with_quotes);
-std::string quoted(std::string_view plain);
 
 }  // namespace porphyry::text

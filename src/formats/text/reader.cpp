@@ -1,4 +1,4 @@
-#include "porphyry/text/reader.h"
+#include "porphyry/formats/text.h"
 
 #include <algorithm>
 #include <cerrno>
@@ -285,16 +285,6 @@ ReadModule read_text(Realm& realm, const SourceText& source, const BodyRead& bod
   out.module = std::make_unique<Module>(realm);
   out.problems.push_back(complaint("'" + source.name() + "' is larger than 4 GiB", "a smaller file"));
   return out;
-}
-
-Result<std::string> read_file(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  std::ostringstream bytes;
-  if (in && in.peek() != EOF) bytes << in.rdbuf();
-  if (!in.is_open() || in.bad() || bytes.fail())
-    return complaint("cannot read '" + path + "': " + std::strerror(errno ? errno : EIO),
-                     "a file that can be read");
-  return bytes.str();
 }
 
 }  // namespace porphyry

@@ -1,10 +1,10 @@
-// Writes the text form. The form is canonical: reading what was written and writing it again gives the same
+// The IR as text: whole modules in the text form, and what messages, notes and listings quote of them. The
+// form is canonical: reading what was written and writing it again gives the same
 // bytes. Values and blocks without a name are called v1, b2, … by their handle.
 #pragma once
 
 #include <string>
 
-#include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
 
 namespace porphyry {
@@ -13,6 +13,8 @@ std::string write_text(const Module& module);
 std::string write_text(const Module& module, Symbol function);
 // One instruction on one line, for messages and listings.
 std::string write_text(const Module& module, const Function& function, Instruction i);
+// "such a string", with escapes.
+std::string quoted(std::string_view plain);
 // A name as it stands in the text: quoted unless it is a plain word that means nothing else.
 std::string shown_name(std::string_view name);
 // A value's name, or the constant it is.
@@ -24,8 +26,5 @@ std::string position_text(const Module& module, Position p);
 std::string place_text(const Module& module, Position p);
 // What an access touches: "orchard.Night.last.wet".
 std::string path_text(const Module& module, KindPath p);
-
-// Writes a file whole or not at all: beside it first, then renamed.
-Diagnostics write_file(const std::string& path, std::string_view bytes);
 
 }  // namespace porphyry

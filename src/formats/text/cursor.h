@@ -6,7 +6,7 @@
 #include <string>
 
 #include "lexer.h"
-#include "porphyry/text/literals.h"
+#include "porphyry/print/literals.h"
 
 namespace porphyry::text {
 

@@ -1,0 +1,27 @@
+// The targets that tests go over: those of the library, and those that only tests have.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include <vector>
+
+#include "porphyry/targets/targets.h"
+
+namespace porphyry::testing {
+
+inline std::vector<const machine::Target*> targets() { return {all_targets().begin(), all_targets().end()}; }
+
+// For tests that are instantiated for each target: its name as their parameter.
+inline std::vector<std::string> target_names() {
+  std::vector<std::string> out;
+  for (const machine::Target* t : targets()) out.emplace_back(t->name);
+  return out;
+}
+inline const machine::Target& target(const std::string& name) {
+  for (const machine::Target* t : targets())
+    if (t->name == name) return *t;
+  std::abort();
+}
+inline std::string as_test_name(const ::testing::TestParamInfo<std::string>& info) { return info.param; }
+
+}  // namespace porphyry::testing
