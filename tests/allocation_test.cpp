@@ -5,7 +5,7 @@
 
 #include <thread>
 
-#include "machine/ranges.h"
+#include "porphyry/machine/live_ranges.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"

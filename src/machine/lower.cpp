@@ -5,7 +5,6 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/schedule.h"
-#include "selector.h"
 
 namespace porphyry::machine {
 
@@ -18,13 +17,13 @@ class OnItsWay {
       : symbol_(function), memory_(memory), positions_(&memory.code) {}
 
   void match(const Module& legal, const RuleIndex& rules) {
-    selector_.emplace(legal, symbol_, rules, &memory_.code, &memory_.work);
-    selector_->match();
+    selection_.emplace(legal, symbol_, rules, &memory_.code, &memory_.work);
+    selection_->match();
   }
 
   void write_code(const Module& legal, const Target& target, const LowerOptions& options) {
-    auto selected = selector_->write();
-    selector_.reset();
+    auto selected = selection_->write();
+    selection_.reset();
     memory_.work.reset();
     if (!selected) return void(problems_ = selected.why());
     selected_ = std::move(*selected);
@@ -76,7 +75,7 @@ class OnItsWay {
   Symbol symbol_;
   LowerMemory& memory_;
   std::pmr::vector<Position> positions_;  // by instruction; none in a module without
-  std::optional<Selector> selector_;
+  std::optional<Selection> selection_;
   std::optional<Selected> selected_;
   std::optional<Code> unscheduled_;  // as it was selected, where scheduling moved something
   std::optional<Allocation> allocation_;

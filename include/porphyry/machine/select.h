@@ -27,4 +27,24 @@ Result<Selected> select(const Module& module, Symbol function, const RuleIndex& 
                         std::pmr::memory_resource* memory, std::pmr::memory_resource* work);
 Result<Selected> select(const Module& module, Symbol function, const RuleIndex& rules);
 
+// The same in two stages, of which a few functions may each take the first before the second: their code then
+// stays in the processor's caches. Everything given must outlive it; `match` comes first.
+class Selection {
+ public:
+  Selection(const Module& module, Symbol function, const RuleIndex& rules, std::pmr::memory_resource* memory,
+            std::pmr::memory_resource* work);
+  ~Selection();
+  void match();
+  Result<Selected> write();
+
+ private:
+  struct State;
+  class Writer;
+  const Module& module_;
+  Symbol symbol_;
+  const RuleIndex& rules_;
+  std::pmr::memory_resource *memory_, *work_;
+  std::unique_ptr<State> state_;
+};
+
 }  // namespace porphyry::machine

@@ -4,8 +4,8 @@
 #include <cassert>
 #include <vector>
 
-#include "porphyry/ir/link.h"
 #include "porphyry/formats/text.h"
+#include "porphyry/ir/link.h"
 
 namespace porphyry::machine {
 namespace {

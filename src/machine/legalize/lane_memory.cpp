@@ -1,8 +1,8 @@
 // Loads and stores of lanes.
 #include <bit>
 
+#include "access_pieces.h"
 #include "lanes.h"
-#include "pieces.h"
 
 namespace porphyry::machine {
 

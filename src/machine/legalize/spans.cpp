@@ -1,9 +1,9 @@
 // `copy` and `fill`: short ones of a known length as loads and stores, the rest by helpers.
 #include <algorithm>
 
+#include "access_pieces.h"
 #include "folding_pen.h"
 #include "helpers.h"
-#include "pieces.h"
 #include "state.h"
 
 namespace porphyry::machine {

@@ -2,7 +2,7 @@
 
 #include <bit>
 
-#include "pieces.h"
+#include "access_pieces.h"
 #include "state.h"
 
 namespace porphyry::machine {

@@ -9,7 +9,7 @@
 #include <map>
 
 #include "porphyry/base/scratch.h"
-#include "ranges.h"
+#include "porphyry/machine/live_ranges.h"
 
 namespace porphyry::machine {
 namespace {

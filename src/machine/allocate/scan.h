@@ -3,8 +3,8 @@
 #pragma once
 
 #include "coalesce.h"
-#include "pieces.h"
 #include "porphyry/machine/allocate.h"
+#include "split_registers.h"
 
 namespace porphyry::machine {
 

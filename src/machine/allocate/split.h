@@ -1,9 +1,9 @@
 // Rewrites code so that the registers a scan could not place are split into pieces (see pieces.h).
 #pragma once
 
-#include "pieces.h"
 #include "porphyry/machine/allocate.h"
 #include "scan.h"
+#include "split_registers.h"
 
 namespace porphyry::machine {
 

@@ -1,4 +1,4 @@
-#include "ranges.h"
+#include "porphyry/machine/live_ranges.h"
 
 #include <algorithm>
 

@@ -6,7 +6,7 @@
 // O(n log n) in copies and segments.
 #pragma once
 
-#include "ranges.h"
+#include "porphyry/machine/live_ranges.h"
 
 namespace porphyry::machine {
 

@@ -12,8 +12,8 @@
 
 #include "pair_code.h"
 #include "porphyry/base/scratch.h"
+#include "porphyry/machine/live_ranges.h"
 #include "porphyry/print/print.h"
-#include "ranges.h"
 
 namespace porphyry::machine {
 namespace {

@@ -1,0 +1,148 @@
+// What a rule's right side becomes: registers for its variables, addresses, constants, instructions.
+#include "code_writer.h"
+#include "porphyry/machine/legalize.h"
+
+namespace porphyry::machine {
+namespace {
+
+int64_t constant_number(const Function& f, Value v) {
+  unsigned spare = 64 - carrier(f.type(v)).bits();
+  return static_cast<int64_t>(f.constant_bits(v) << spare) >> spare;
+}
+
+// One use of a rule.
+class RuleUse {
+ public:
+  RuleUse(CodeWriter& w, const Match& m, Register result, const Successors& successors)
+      : w_(w), m_(m), rule_(w.target.rules[m.index]), result_(result), successors_(successors) {
+    registers_.fill(no_register);
+  }
+
+  // What the pattern's variables stand for, into registers and addresses.
+  void bind() {
+    uint16_t in_register = w_.rules.facts(m_.index).in_register;
+    for (size_t k = 0; k < Match::most_variables; ++k)
+      if (Value v = m_.value(k);
+          v.exists() && static_cast<int>(k) != rule_.nodes[0].variable && (in_register >> k & 1))
+        registers_[k] = w_.use(v);
+    for (size_t k = 0; k < Match::most_variables; ++k) {
+      if (m_.access(k).exists()) memory_[k] = w_.add_address(w_.address_of(m_.access(k)));
+      if (m_.is_pooled(k)) memory_[k] = pooled(w_.pool.of(m_.value(k)));
+    }
+  }
+
+  void set_result(Register r) { result_ = r; }
+  void write() {
+    for (const RuleStep& step : rule_.steps) one(step);
+  }
+
+ private:
+  int64_t pooled(uint32_t row) { return w_.add_address({.anchor = Anchor::Pool, .anchored = row}); }
+
+  void one(const RuleStep& step) {
+    static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false},
+        out_shape{OperandKind::Register, 0, Type(), false, true};
+    if (step.form == copy_form) {
+      Register from = operand(step.in[0], in_shape).reg;
+      return w_.copy(operand(step.out[0], out_shape).reg, from);
+    }
+    const Form& form = w_.target.form(step.form);
+    CodeOperand operands[4];
+    for (size_t k = 0; k < form.operands.size(); ++k) {
+      const FormOperand& shape = form.operands[k];
+      if (step.out[k].kind == SourceKind::None) {
+        operands[k] = operand(step.in[k], shape);
+        continue;
+      }
+      operands[k] = operand(step.out[k], shape);
+      if (shape.read) w_.copy(operands[k].reg, operand(step.in[k], in_shape).reg);
+    }
+    w_.put(step.form, std::span(operands, form.operands.size()));
+  }
+
+  // The register of a variable on the right; temporaries get theirs on first sight.
+  Register variable(int8_t k) {
+    if (k == rule_.nodes[0].variable && !rule_.matches_constant) return result_;
+    Register& r = registers_[static_cast<size_t>(k)];
+    if (r == no_register) {
+      bool is_result = rule_.matches_constant && static_cast<size_t>(k) + 1 == rule_.variables.size();
+      const VariableShape& shape = rule_.variables[static_cast<size_t>(k)];
+      r = is_result ? result_ : w_.code.new_register(shape.register_class, shape.bits);
+    }
+    return r;
+  }
+
+  int64_t number_of(int8_t variable) const {
+    return constant_number(w_.f, m_.value(static_cast<size_t>(variable)));
+  }
+
+  int64_t masked_number_of(int8_t variable) const {
+    int64_t out = number_of(variable);
+    for (const PatternNode& n : rule_.nodes)
+      if (n.variable == variable && n.fit == Fit::Masked) out &= static_cast<int64_t>(n.literal);
+    return out;
+  }
+
+  int64_t built_address(const RuleSource& s) {
+    CodeAddress a{.scale = s.scale};
+    if (s.variable >= 0) a.base = variable(s.variable);
+    if (s.index >= 0) a.index = variable(s.index);
+    if (s.constant >= 0) a.displacement = number_of(s.constant);
+    return w_.add_address(a);
+  }
+
+  CodeOperand operand(const RuleSource& s, const FormOperand& shape) {
+    CodeOperand o{shape.kind, shape.read, shape.written, no_register, 0};
+    switch (s.kind) {
+      case SourceKind::Variable: o.reg = variable(s.variable); break;
+      case SourceKind::Physical: o.reg = s.physical; break;
+      case SourceKind::Number: o.value = s.number; break;
+      case SourceKind::Constant: o.value = masked_number_of(s.variable); break;
+      case SourceKind::Memory: o.value = memory_[static_cast<size_t>(s.variable)]; break;
+      case SourceKind::Built: o.value = built_address(s); break;
+      case SourceKind::Pool: o.value = pooled(w_.pool.of(m_.value(static_cast<size_t>(s.variable)))); break;
+      case SourceKind::PoolLiteral:
+        o.value = pooled(w_.pool.of(repeated(s.type, static_cast<Word>(s.number))));
+        break;
+      case SourceKind::Order: o.value = shuffled_order(w_.f, w_.origin); break;
+      case SourceKind::FirstBytes:
+        o.value = pooled(w_.pool.of(shuffled_bytes(w_.f, w_.origin, false)));
+        break;
+      case SourceKind::SecondBytes:
+        o.value = pooled(w_.pool.of(shuffled_bytes(w_.f, w_.origin, true)));
+        break;
+      case SourceKind::Yes: o.value = successors_[0]; break;
+      case SourceKind::No: o.value = successors_[1]; break;
+      case SourceKind::None: break;
+    }
+    return o;
+  }
+
+  CodeWriter& w_;
+  const Match& m_;
+  const Rule& rule_;
+  Register result_;
+  const Successors& successors_;
+  std::array<Register, most_rule_variables> registers_;     // by variable, those of the pattern first
+  std::array<int64_t, Match::most_variables> memory_ = {};  // by variable: its row of addresses
+};
+
+}  // namespace
+
+void write_rule(CodeWriter& w, const Match& m, Instruction i, const Successors& successors) {
+  RuleUse use(w, m, no_register, successors);
+  use.bind();
+  if (w.f.result_count(i)) use.set_result(w.register_of(w.f.result(i)));
+  use.write();
+}
+
+Register CodeWriter::make_constant(Value v, Register into) {
+  auto m = matcher_.constant(v);
+  Register r = into;
+  if (r == no_register)
+    r = code.new_register(class_of(f.type(v)), static_cast<uint8_t>(carrier(f.type(v)).total_bits()), v);
+  RuleUse(*this, *m, r, Successors()).write();
+  return r;
+}
+
+}  // namespace porphyry::machine
