@@ -122,7 +122,7 @@ class Verifier {
     }
     for (size_t k = 0; k < f_.result_count(i); ++k)
       if (!f_.type(f_.result(i, k)).is_valid()) return complain_type(f_.type(f_.result(i, k))), false;
-    bool names_symbol = f_.op(i) == Op::AddressOf || info(f_.op(i)).layout == Layout::Call;
+    bool names_symbol = info(f_.op(i)).detail() == Detail::Symbol;
     if (names_symbol && f_.symbol(i).index >= module_.symbol_count()) {
       complain_function("'" + std::string(info(f_.op(i)).name) + "' names nothing that is there",
                         "a function or data of the module");
@@ -154,12 +154,9 @@ class Verifier {
   }
 
   OperandForm form(Instruction i) const {
-    switch (info(f_.op(i)).layout) {
-      case Layout::Load:
-      case Layout::Store:
-      case Layout::At:
-      case Layout::Fill: return {&f_.address(i), nullptr};
-      case Layout::Copy: return {&f_.copy_shape(i).to, &f_.copy_shape(i).from};
+    switch (info(f_.op(i)).detail()) {
+      case Detail::Address: return {&f_.address(i), nullptr};
+      case Detail::Copy: return {&f_.copy_shape(i).to, &f_.copy_shape(i).from};
       default: return {};
     }
   }

@@ -49,14 +49,9 @@ class Planner {
 
   // The operand whose type says what the operation computes on.
   Type operand_type(Instruction i) const {
-    size_t count = f_.operand_count(i);
-    if (count == 0) return {};
-    switch (info(f_.op(i)).layout) {
-      case Layout::Two:
-      case Layout::Three:
-      case Layout::Pick: return f_.type(f_.operand(i, count - 1));
-      default: return f_.type(f_.operand(i, 0));
-    }
+    if (f_.operand_count(i) == 0) return {};
+    bool behind = info(f_.op(i)).roles().starts_with(static_cast<char>(OperandRole::Condition));
+    return f_.type(f_.operand(i, behind ? 1 : 0));
   }
 
   void step(Instruction i) {
@@ -75,9 +70,7 @@ class Planner {
                   s.operand.bits() <= 64 && s.result.bits() <= 64;
     s.quick = row.layout <= Layout::Convert && scalar && !s.promises && s.op != Op::Bits;
     s.mask = ~uint64_t(0) >> s.spare;
-    if (row.layout == Layout::Load || row.layout == Layout::Store || row.layout == Layout::At ||
-        row.layout == Layout::Fill)
-      s.address = &f_.address(i);
+    if (row.detail() == Detail::Address) s.address = &f_.address(i);
     if (s.op == Op::Reserve) {
       s.extra = next_++;
       plan_.reserves.push_back(s.extra);

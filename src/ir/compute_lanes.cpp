@@ -32,7 +32,7 @@ void reinterpreted(Type from, Type to, std::span<const Word> in, std::span<Word>
 bool lane_by_lane(Op op, std::span<const Type> operands, std::span<const Type> results,
                   std::span<const Word> in, std::span<Word> out) {
   unsigned lanes = results[0].lanes();
-  size_t typed = info(op).layout == Layout::Pick ? 1 : 0;
+  size_t typed = info(op).roles().starts_with(static_cast<char>(OperandRole::Condition)) ? 1 : 0;
   Type operand = operands[typed].element(), result = results[0].element();
   for (unsigned lane = 0; lane < lanes; ++lane) {
     std::array<Word, 3> v{};

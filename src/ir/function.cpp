@@ -306,25 +306,22 @@ bool Function::has_detail(Instruction i) const {
   auto in = [&](const auto& rows, size_t count = 1) {
     return detail < rows.size() && count <= rows.size() - detail;
   };
-  switch (info(op(i)).layout) {
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At:
-    case Layout::Fill: return in(addresses_);
-    case Layout::Copy: return rare_.get() && in(rare_->copies);
-    case Layout::Reserve: return rare_.get() && in(rare_->reserves);
-    case Layout::Shuffle:
+  switch (info(op(i)).detail()) {
+    case Detail::Address: return in(addresses_);
+    case Detail::Copy: return rare_.get() && in(rare_->copies);
+    case Detail::Reserve: return rare_.get() && in(rare_->reserves);
+    case Detail::Lanes:
       return result_count(i) && rare_.get() && in(rare_->shuffles, type(result(i)).lanes());
-    case Layout::Choose: {
+    case Detail::Cases: {
       if (!rare_.get() || !in(rare_->choices)) return false;
       const Choice& c = rare_->choices[detail];
       return c.edge_count > 0 && c.first_case + uint64_t(c.edge_count) - 1 <= rare_->cases.size();
     }
-    case Layout::AddressOf:
-    case Layout::Call:
-    case Layout::Watch: return detail != no_detail;
-    default: return true;
+    case Detail::Symbol:
+    case Detail::Name: return detail != no_detail;
+    case Detail::None: break;
   }
+  return true;
 }
 
 Instruction Function::make(Block b, const Draft& draft) {

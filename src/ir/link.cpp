@@ -164,11 +164,10 @@ class Importer {
       Instruction i(k);
       if (!f.alive(i)) continue;
       if (f.position(i).exists()) f.set_position(i, positions_[f.position(i).index]);
-      Layout layout = info(f.op(i)).layout;
-      if (layout == Layout::Call || layout == Layout::AddressOf)
-        f.set_detail(i, reference(f.symbol(i)).index);
-      if (layout == Layout::Watch) f.set_detail(i, name(f.watched(i)).index);
-      if (layout != Layout::Load && layout != Layout::Store) continue;
+      Detail detail = info(f.op(i)).detail();
+      if (detail == Detail::Symbol) f.set_detail(i, reference(f.symbol(i)).index);
+      if (detail == Detail::Name) f.set_detail(i, name(f.watched(i)).index);
+      if (detail != Detail::Address) continue;
       Address a = f.address(i);
       if (!a.kind.exists()) continue;
       a.kind = path(a.kind);

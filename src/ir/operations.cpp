@@ -21,8 +21,8 @@ using promise::separate, promise::lossless, promise::fits_s, promise::fits_u, pr
 }  // namespace
 
 constexpr OperationInfo operation_table[operation_count] = {
-#define PORPHYRY_OPERATION(enumerator, name, layout, accepts, result, traits, promises, doc) \
-  OperationInfo{Op::enumerator, name, Layout::layout, accepts, ResultRule::result, traits, promises, doc},
+#define PORPHYRY_OPERATION(enumerator, name, layout, accepts, result, traits, promises) \
+  OperationInfo{Op::enumerator, name, Layout::layout, accepts, ResultRule::result, traits, promises},
 #include "porphyry/ir/operations.inc"
 #undef PORPHYRY_OPERATION
 };
@@ -49,25 +49,6 @@ struct NameTable {
 const NameTable by_name;
 
 }  // namespace
-
-unsigned OperationInfo::arity() const {
-  switch (layout) {
-    case Layout::One:
-    case Layout::Convert:
-    case Layout::Splat:
-    case Layout::Reduce: return 1;
-    case Layout::Two:
-    case Layout::Pair:
-    case Layout::Lane:
-    case Layout::Shuffle:
-    case Layout::Interleave: return 2;
-    case Layout::Three:
-    case Layout::Pick:
-    case Layout::Carry:
-    case Layout::Put: return 3;
-    default: return 0;
-  }
-}
 
 unsigned OperationInfo::result_count() const {
   if (result == ResultRule::SameTwice || result == ResultRule::SameTruth) return 2;

@@ -77,7 +77,7 @@ uint8_t broken_promises(Op op, uint8_t promises, Type operand, Type result, std:
   };
   test(promise::fits_s, [&] { return overflows(op, true, operand, result, v); });
   test(promise::fits_u, [&] { return overflows(op, false, operand, result, v); });
-  test(promise::nonzero, [&] { return v[info(op).layout == Layout::Two ? 1 : 0] == 0; });
+  test(promise::nonzero, [&] { return v[info(op).arity() == 2 ? 1 : 0] == 0; });
   if (!(broken & promise::nonzero)) test(promise::lossless, [&] { return loses(op, operand, result, v); });
   test(promise::bounded, [&] { return v[1] >= operand.bits(); });
   test(promise::separate, [&] { return (v[0] & v[1]) != 0; });

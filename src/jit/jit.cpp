@@ -27,10 +27,8 @@ static bool is_named(const Module& module, Symbol wanted) {
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
     for (Block b = f.entry(); b.exists(); b = f.next(b))
-      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
-        Layout layout = info(f.op(i)).layout;
-        if ((layout == Layout::Call || layout == Layout::AddressOf) && f.symbol(i) == wanted) return true;
-      }
+      for (Instruction i = f.first(b); i.exists(); i = f.next(i))
+        if (info(f.op(i)).detail() == Detail::Symbol && f.symbol(i) == wanted) return true;
   }
   return false;
 }

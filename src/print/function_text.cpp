@@ -132,32 +132,54 @@ std::string FunctionWriter::plain_operands(Instruction i, size_t first, size_t l
   return out;
 }
 
-std::string FunctionWriter::plain(Instruction i) {
-  size_t count = function_.operand_count(i);
-  if (info(function_.op(i)).layout == Layout::Carry)
-    return plain_operands(i, 0, 2) + ", " + value(operand(i, 2));
-  if (info(function_.op(i)).layout != Layout::Pick) return plain_operands(i, 0, count);
-  Value condition = operand(i, 0);  // a literal one is a plain bool unless it says otherwise
-  bool lanes = is_literal(condition) && type(condition).has_lanes();
-  return (lanes ? typed(condition) : value(condition)) + ", " + plain_operands(i, 1, count);
+// An operand by its role; `address` is the one that comes next, of those the instruction has.
+std::string FunctionWriter::operand_text(Instruction i, size_t k, OperandRole role) {
+  Value v = operand(i, k);
+  switch (role) {
+    case OperandRole::Condition:  // a literal one is a plain bool unless it says otherwise
+      return is_literal(v) && type(v).has_lanes() ? typed(v) : value(v);
+    case OperandRole::LaneNumber: return type(v) == Type::integer(32) ? value(v) : typed(v);
+    case OperandRole::Source:
+    case OperandRole::Stored:
+    case OperandRole::Byte:
+    case OperandRole::Number: return typed(v);
+    default: return value(v);
+  }
 }
 
-std::string FunctionWriter::lanes(Instruction i) {
-  auto index = [&] {
-    Value v = operand(i, 1);
-    return type(v) == Type::integer(32) ? value(v) : typed(v);
-  };
-  switch (info(function_.op(i)).layout) {
-    case Layout::Lane: return typed(operand(i, 0)) + ", " + index();
-    case Layout::Put: return typed(operand(i, 0)) + ", " + index() + ", " + value(operand(i, 2));
-    case Layout::Shuffle: {
-      std::string out = plain_operands(i, 0, 2) + ", {";
-      for (unsigned k = 0; function_.result_count(i) && k < function_.type(function_.result(i)).lanes(); ++k)
-        out += fmt::format("{}{}", k ? ", " : "", function_.shuffle_lane(i, k));
-      return out + "}";
+std::string FunctionWriter::operands(Instruction i) {
+  const OperationInfo& row = info(function_.op(i));
+  std::string_view roles = row.roles();
+  std::string out;
+  size_t k = 0;
+  bool second = false;
+  for (size_t at = 0; at < roles.size(); ++at) {
+    if (at > 0) out += ", ";
+    auto role = static_cast<OperandRole>(roles[at]);
+    if (role == OperandRole::Same || role == OperandRole::Lanes) {
+      size_t count = 1;
+      while (at + count < roles.size() && roles[at + count] == roles[at]) ++count;
+      out += plain_operands(i, k, k + count);
+      k += count, at += count - 1;
+    } else if (role == OperandRole::Address) {
+      const Address& a = row.detail() != Detail::Copy       ? function_.address(i)
+                         : std::exchange(second, true) ? function_.copy_shape(i).from
+                                                            : function_.copy_shape(i).to;
+      bool accesses = at + 1 == roles.size() && (row.reads_memory() || row.writes_memory());
+      out += accesses ? access(i, k) : address(a, i, k);
+      k += a.operand_count();
+    } else {
+      out += operand_text(i, k++, role);
     }
-    default: return plain_operands(i, 0, function_.operand_count(i));
   }
+  return row.detail() == Detail::Lanes ? out + ", " + lane_numbers(i) : out;
+}
+
+std::string FunctionWriter::lane_numbers(Instruction i) {
+  std::string out = "{";
+  for (unsigned k = 0; function_.result_count(i) && k < function_.type(function_.result(i)).lanes(); ++k)
+    out += fmt::format("{}{}", k ? ", " : "", function_.shuffle_lane(i, k));
+  return out + "}";
 }
 
 std::string FunctionWriter::address(const Address& a, Instruction i, size_t from) {
@@ -187,15 +209,6 @@ std::string FunctionWriter::access(Instruction i, size_t from) {
   if (a.is_volatile) out += " volatile";
   if (a.early) out += " early";
   return out;
-}
-
-std::string FunctionWriter::block_of_memory(Instruction i) {
-  size_t count = function_.operand_count(i);
-  std::string bytes = value(operand(i, count - 1));
-  if (function_.op(i) == Op::Fill)
-    return typed(operand(i, 0)) + ", " + address(function_.address(i), i, 1) + ", " + bytes;
-  const CopyShape& shape = function_.copy_shape(i);
-  return address(shape.to, i, 0) + ", " + address(shape.from, i, shape.to.operand_count()) + ", " + bytes;
 }
 
 // ---- calls and ends of blocks -----------------------------------------------------------------------------
@@ -260,35 +273,13 @@ std::string FunctionWriter::body(Instruction i) {
     return (function_.result_count(i) ? function_.type(function_.result(i)) : Type()).name() + " ";
   };
   switch (row.layout) {
-    case Layout::One:
-    case Layout::Two:
-    case Layout::Three:
-    case Layout::Pick:
-    case Layout::Pair:
-    case Layout::Carry:
-    case Layout::Interleave:
-    case Layout::Reduce: return out + plain(i);
-    case Layout::Lane:
-    case Layout::Put:
-    case Layout::Shuffle: return out + lanes(i);
-    case Layout::Convert: return out + stated() + typed(operand(i, 0));
-    case Layout::Splat: return out + stated() + value(operand(i, 0));
-    case Layout::Load: return out + stated() + access(i, 0);
-    case Layout::Store: return out + typed(operand(i, 0)) + ", " + access(i, 1);
-    case Layout::At: return out + address(function_.address(i), i, 0);
     case Layout::Reserve: {
       const ReserveShape& shape = function_.reserve_shape(i);
       return out + fmt::format("{} align {}", shape.bytes, shape.align);
     }
     case Layout::AddressOf: return out + "of " + shown_name(module_.symbol_name(function_.symbol(i)));
-    case Layout::Copy:
-    case Layout::Fill: return out + block_of_memory(i);
-    case Layout::Release:
-    case Layout::Renew:
-    case Layout::Sole:
-    case Layout::End: return out + list(i, 0);
     case Layout::Watch:
-      return out + shown_name(module_.text(function_.watched(i))) + " = " + typed(operand(i, 0));
+      return out + shown_name(module_.text(function_.watched(i))) + " = " + operands(i);
     case Layout::Call: return out + call(i);
     case Layout::CallThrough: return out + call_through(i);
     case Layout::Go: return out + target(function_.edge(i, 0), true);
@@ -296,8 +287,8 @@ std::string FunctionWriter::body(Instruction i) {
     case Layout::Choose: return out + choose(i);
     case Layout::Return: return function_.operand_count(i) ? out + list(i, 0) : "return";
     case Layout::Trap: return "trap";
+    default: return out + (info(row.layout).stated ? stated() : "") + operands(i);
   }
-  return out;
 }
 
 std::string FunctionWriter::said_of(Instruction i) {

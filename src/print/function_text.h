@@ -36,11 +36,11 @@ class FunctionWriter {
   std::string typed(Value v);
   std::string list(Instruction i, size_t from, bool all_typed = false, size_t typed_from = ~size_t(0));
   std::string plain_operands(Instruction i, size_t first, size_t last);
-  std::string plain(Instruction i);
-  std::string lanes(Instruction i);
+  std::string operands(Instruction i);
+  std::string operand_text(Instruction i, size_t k, OperandRole role);
+  std::string lane_numbers(Instruction i);
   std::string address(const Address& a, Instruction i, size_t from);
   std::string access(Instruction i, size_t from);
-  std::string block_of_memory(Instruction i);
   std::string call(Instruction i);
   std::string call_through(Instruction i);
   std::string target(Edge e, bool weighted);

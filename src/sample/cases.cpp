@@ -7,25 +7,36 @@
 
 namespace porphyry {
 
+namespace {
+
+// The operands of an operation that computes on this type with nothing besides; nothing where it does not.
+std::optional<std::vector<Type>> operand_types(const OperationInfo& row, Type t) {
+  if (!row.is_plain() || row.detail() != Detail::None || info(row.layout).stated) return std::nullopt;
+  std::vector<Type> out;
+  for (OperandRole role : roles_of(row.op)) switch (role) {
+      case OperandRole::Same: out.push_back(t); break;
+      case OperandRole::Condition:
+      case OperandRole::Truth: out.push_back(Type::boolean().with_lanes(t.lanes())); break;
+      case OperandRole::Lanes:
+        if (!t.has_lanes() || row.layout != Layout::Reduce) return std::nullopt;
+        out.push_back(t);
+        break;
+      default: return std::nullopt;
+    }
+  return out;
+}
+
+}  // namespace
+
 std::vector<OperationCase> operation_cases(Type t, Type other) {
   std::vector<OperationCase> out;
   for (const OperationInfo& row : all_operations()) {
     if (!row.accepts_shape(t.shape()) || (row.op == Op::ReverseBytes && t.bits() % 8)) continue;
-    switch (row.layout) {
-      case Layout::One:
-      case Layout::Two:
-      case Layout::Three:
-      case Layout::Pair: out.push_back({row.op, std::vector<Type>(row.arity(), t), {}}); break;
-      case Layout::Carry: out.push_back({row.op, {t, t, Type::boolean().with_lanes(t.lanes())}, {}}); break;
-      case Layout::Pick: out.push_back({row.op, {Type::boolean().with_lanes(t.lanes()), t, t}, {}}); break;
-      case Layout::Convert:
-        for (Type to : {other, Type::f32().with_lanes(t.lanes()), Type::f64().with_lanes(t.lanes())})
-          if (!conversion_problem(row.op, t, to)) out.push_back({row.op, {t}, to});
-        break;
-      case Layout::Reduce:
-        if (t.has_lanes()) out.push_back({row.op, {t}, {}});
-        break;
-      default: break;
+    if (row.layout == Layout::Convert) {
+      for (Type to : {other, Type::f32().with_lanes(t.lanes()), Type::f64().with_lanes(t.lanes())})
+        if (!conversion_problem(row.op, t, to)) out.push_back({row.op, {t}, to});
+    } else if (auto types = operand_types(row, t)) {
+      out.push_back({row.op, *types, {}});
     }
   }
   for (Type from : {Type::f32(), Type::f64()})

@@ -23,42 +23,56 @@ inline constexpr size_t operation_count = 0
     ;
 #undef PORPHYRY_OPERATION
 
-// How an operation is written. One, Two, Three: that many plain operands; the rest have forms of their own.
-// Up to Convert there is one result that is computed lane by lane.
+// What an operation consists of besides its meaning. Up to Reduce its results are computed from its operands
+// alone, up to Convert lane by lane.
 enum class Layout : uint8_t {
-  One,
-  Two,
-  Three,
-  Pick,
-  Convert,
-  Pair,
-  Carry,
-  Splat,
-  Lane,
-  Put,
-  Shuffle,
-  Interleave,
-  Reduce,
-  Load,
-  Store,
-  At,
-  Reserve,
-  AddressOf,
-  Release,
-  Copy,
-  Fill,
-  Renew,
-  Sole,
-  End,
-  Call,
-  CallThrough,
-  Watch,
-  Go,
-  When,
-  Choose,
-  Return,
-  Trap
+#define PORPHYRY_LAYOUT(enumerator, ...) enumerator,
+#include "porphyry/ir/layouts.inc"
+#undef PORPHYRY_LAYOUT
 };
+
+// What an operand is for, and so what its type may be. The letters are those of layouts.inc.
+enum class OperandRole : char {
+  Same = 's',        // all of these are of one type, which the operation accepts
+  Condition = 'c',   // a bool, or one for each lane of the last operand
+  Truth = 't',       // a bool for each lane of the first operand
+  Source = 'x',      // what a conversion makes the stated type of
+  Lanes = 'v',       // lanes that the operation accepts; all of these are of one type
+  LaneNumber = 'i',  // an integer
+  Element = 'e',     // an element of the first operand or, where it is the first, of the stated type
+  Stored = 'w',      // of any type, which is written with a literal
+  Byte = 'o',        // an i8
+  Pointer = 'p',
+  Bytes = 'n',     // a number of bytes, as wide as the pointer before it
+  Flag = 'f',      // a bool
+  Number = 'k',    // an integer without lanes
+  Address = '@',   // a Pointer, and what the address says that it has besides:
+  Index = 'j',     // as wide as the pointer
+  Mask = 'm',      // a bool for each lane of what is accessed
+  Inactive = 'd',  // of a load: what lanes without access have
+  Any = '*'        // any number of operands, whose types come from elsewhere
+};
+
+// What an instruction carries besides operands, results and edges.
+enum class Detail : uint8_t { None, Address, Copy, Reserve, Symbol, Name, Lanes, Cases };
+
+struct LayoutInfo {
+  std::string_view roles;  // letters of OperandRole
+  Detail detail;
+  bool stated;  // the type of the result stands behind the operation
+  // How many operands there are; nothing when addresses or the instruction decide it.
+  constexpr std::optional<unsigned> operand_count() const {
+    if (roles.find_first_of("@*") != roles.npos) return std::nullopt;
+    return static_cast<unsigned>(roles.size());
+  }
+};
+
+inline constexpr LayoutInfo layout_table[] = {
+#define PORPHYRY_LAYOUT(enumerator, operands, detail, stated) {operands, Detail::detail, stated},
+#include "porphyry/ir/layouts.inc"
+#undef PORPHYRY_LAYOUT
+};
+constexpr const LayoutInfo& info(Layout l) { return layout_table[static_cast<size_t>(l)]; }
 
 enum class ResultRule : uint8_t { Same, Truth, SameTwice, SameTruth, Element, Doubled, Stated, Own, None };
 
@@ -70,7 +84,6 @@ struct OperationInfo {
   ResultRule result;
   uint8_t traits;
   uint8_t promises;  // bits of promise::
-  std::string_view doc;
 
   enum Trait : uint8_t {
     commuting = 1,
@@ -96,8 +109,10 @@ struct OperationInfo {
   // Computed from plain operands alone, lane by lane or not: compute() knows it.
   bool is_plain() const { return layout <= Layout::Reduce; }
   bool accepts_shape(Shape shape) const { return accepts >> static_cast<unsigned>(shape) & 1; }
+  Detail detail() const { return info(layout).detail; }
+  std::string_view roles() const { return info(layout).roles; }
   // Operands of plain operations; 0 for the rest.
-  unsigned arity() const;
+  unsigned arity() const { return is_plain() ? static_cast<unsigned>(roles().size()) : 0; }
   // Results when the table decides it: calls have those of the function.
   unsigned result_count() const;
 };

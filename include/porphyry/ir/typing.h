@@ -22,6 +22,25 @@ struct OperandForm {
   const Address* from = nullptr;     // copy
 };
 
+// The roles of an instruction's operands, one by one: addresses taken apart into the operands that they have.
+class OperandRoles {
+ public:
+  size_t size() const { return size_; }
+  OperandRole operator[](size_t k) const { return roles_[k]; }
+  const OperandRole* begin() const { return roles_; }
+  const OperandRole* end() const { return roles_ + size_; }
+  // There are more, or others: their types come from elsewhere (arguments, results of a return).
+  bool open() const { return open_; }
+  void add(OperandRole r) { roles_[size_++] = r; }
+  void leave_open() { open_ = true; }
+
+ private:
+  OperandRole roles_[12];
+  uint8_t size_ = 0;
+  bool open_ = false;
+};
+OperandRoles roles_of(Op op, const OperandForm& form = {});
+
 // The types of the results of any operation but a call; `stated` is the type that stands behind the
 // operation, for `shuffle` that of its result, for `reserve` and `address` the module's pointer. Gives their
 // number, at most two. The operands must have been found right.

@@ -5,6 +5,7 @@
 
 #include <cstdint>
 
+#include "porphyry/ir/operations.h"
 #include "porphyry/ir/type.h"
 
 namespace porphyry::packed {
@@ -40,5 +41,9 @@ constexpr uint64_t zigzag(int64_t v) {
   return static_cast<uint64_t>(v) << 1 ^ static_cast<uint64_t>(v >> 63);
 }
 constexpr int64_t unzigzag(uint64_t v) { return static_cast<int64_t>(v >> 1) ^ -static_cast<int64_t>(v & 1); }
+
+// Whether an operation's operands are not counted in the file. Version 1 counts those of all others, however
+// many letters they have in the table of layouts.
+inline bool has_fixed_operands(const OperationInfo& row) { return row.is_plain() || row.op == Op::When; }
 
 }  // namespace porphyry::packed

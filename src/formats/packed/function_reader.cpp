@@ -170,8 +170,7 @@ void FunctionReader::instruction(Block b) {
 }
 
 void FunctionReader::operands(const OperationInfo& row) {
-  bool fixed = row.is_plain() || row.layout == Layout::When;
-  size_t count = fixed ? (row.layout == Layout::When ? 1 : row.arity()) : in_.count("operands");
+  size_t count = has_fixed_operands(row) ? row.roles().size() : in_.count("operands");
   if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 operands");
   operands_.clear();
   for (size_t k = 0; k < count; ++k) {
@@ -189,23 +188,20 @@ void FunctionReader::results(const OperationInfo& row, bool named) {
 }
 
 void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
-  switch (row.layout) {
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At:
-    case Layout::Fill: {
+  switch (row.detail()) {
+    case Detail::Address: {
       size_t k = in_.below(addresses_.size(), "address");
       if (in_.good()) d.detail = f_->add_address(addresses_[k]);
       return;
     }
-    case Layout::Copy: {
+    case Detail::Copy: {
       CopyShape shape;
       shape.to = address();
       shape.from = address();
       d.detail = f_->add_copy(shape);
       return;
     }
-    case Layout::Reserve: {
+    case Detail::Reserve: {
       ReserveShape shape;
       shape.bytes = in_.number();
       if (shape.bytes > uint64_t(1) << 31) return in_.fail("a frame object is larger than 2^31 bytes");
@@ -213,22 +209,22 @@ void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
       d.detail = f_->add_reserve(shape);
       return;
     }
-    case Layout::AddressOf:
-    case Layout::Call: d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol")); return;
-    case Layout::Watch: {
+    case Detail::Symbol: d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol")); return;
+    case Detail::Name: {
       Name n = name();
       if (!n.exists()) return in_.fail("'watch' names no variable");
       d.detail = n.index;
       return;
     }
-    case Layout::Shuffle: {
+    case Detail::Lanes: {
       std::vector<uint16_t> lanes;
       for (unsigned k = 0; k < results_[0].lanes(); ++k)
         lanes.push_back(static_cast<uint16_t>(in_.below(2 * Type::lane_limit, "lane")));
       d.detail = f_->add_shuffle(lanes);
       return;
     }
-    default: return;
+    case Detail::Cases:  // with the edges
+    case Detail::None: return;
   }
 }
 
@@ -246,8 +242,8 @@ void FunctionReader::cases(size_t count, Function::Draft& d) {
 
 void FunctionReader::edges(const OperationInfo& row, bool weighted, Function::Draft& d) {
   argument_counts_.clear();
-  size_t count = row.layout == Layout::Go ? 1 : row.layout == Layout::When ? 2 : 0;
-  if (row.layout == Layout::Choose) {
+  size_t count = row.op == Op::Go ? 1 : row.op == Op::When ? 2 : 0;
+  if (row.detail() == Detail::Cases) {
     count = in_.count("ways");
     if (count == 0 || count > Function::list_limit) return in_.fail("a choice has no way or too many");
     cases(count - 1, d);

@@ -152,9 +152,7 @@ class FunctionPacker {
     shape_of_.assign(instructions_.size() ? 1 : 0, 0);
     std::vector<Address> list;
     for (Instruction i : instructions_) {
-      Layout layout = info(f_.op(i)).layout;
-      if (layout != Layout::Load && layout != Layout::Store && layout != Layout::At && layout != Layout::Fill)
-        continue;
+      if (info(f_.op(i)).detail() != Detail::Address) continue;
       uint32_t detail = f_.detail(i);
       if (detail >= shape_of_.size()) shape_of_.resize(detail + 1);
       if (shape_of_[detail]) continue;
@@ -201,8 +199,7 @@ class FunctionPacker {
       last_position_ = position.index;
     }
     const OperationInfo& row = info(f_.op(i));
-    bool fixed = row.is_plain() || row.layout == Layout::When;
-    if (!fixed) out_.number(f_.operand_count(i));
+    if (!has_fixed_operands(row)) out_.number(f_.operand_count(i));
     for (size_t k = 0; k < f_.operand_count(i); ++k) value(f_.operand(i, k));
     if (row.calls()) out_.number(f_.result_count(i));
     for (size_t k = 0; k < f_.result_count(i); ++k) out_.type(f_.type(f_.result(i, k)));
@@ -214,22 +211,19 @@ class FunctionPacker {
   }
 
   void detail(Instruction i) {
-    switch (info(f_.op(i)).layout) {
-      case Layout::Load:
-      case Layout::Store:
-      case Layout::At:
-      case Layout::Fill: return out_.number(shape_of_[f_.detail(i)] - 1);
-      case Layout::Copy: address(f_.copy_shape(i).to); return address(f_.copy_shape(i).from);
-      case Layout::Reserve:
+    switch (info(f_.op(i)).detail()) {
+      case Detail::Address: return out_.number(shape_of_[f_.detail(i)] - 1);
+      case Detail::Copy: address(f_.copy_shape(i).to); return address(f_.copy_shape(i).from);
+      case Detail::Reserve:
         out_.number(f_.reserve_shape(i).bytes);
         return out_.byte(static_cast<uint8_t>(std::countr_zero(f_.reserve_shape(i).align)));
-      case Layout::AddressOf:
-      case Layout::Call: return out_.number(f_.symbol(i).index);
-      case Layout::Watch: return out_.number(names_.ref(f_.watched(i)));
-      case Layout::Shuffle:
+      case Detail::Symbol: return out_.number(f_.symbol(i).index);
+      case Detail::Name: return out_.number(names_.ref(f_.watched(i)));
+      case Detail::Lanes:
         for (unsigned k = 0; k < f_.type(f_.result(i)).lanes(); ++k) out_.number(f_.shuffle_lane(i, k));
         return;
-      default: return;
+      case Detail::Cases:  // with the edges
+      case Detail::None: return;
     }
   }
 

@@ -5,6 +5,7 @@
 #pragma once
 
 #include "body_reader.h"
+#include "porphyry/ir/typing.h"
 
 namespace porphyry::text {
 
@@ -98,11 +99,8 @@ class BodyReader {
   std::string suggestion(std::string_view word, const std::vector<std::string>& names, std::string what);
 
   void by_layout();
-  void plain();
-  void conversion();
-  void shuffle();
-  void memory();
-  void block_of_memory();
+  void by_roles();
+  void lane_numbers();
   void reserve();
   void address_of();
   void call();
@@ -126,9 +124,10 @@ class BodyReader {
   bool settle_operands();
   bool settle_targets();
   bool settle_cases();
-  void infer_type(Type& inferred);
-  std::optional<Type> wanted_type(size_t operand, Type inferred) const;
-  std::optional<Type> wanted_in_memory(size_t operand) const;
+  Type inferred_type(const OperandRoles& roles) const;
+  OperandForm form() const { return {p_.op == Op::Copy ? &p_.copy.to : &p_.address, &p_.copy.from}; }
+  std::optional<Type> wanted_type(size_t operand, OperandRole role, Type inferred) const;
+  Type masked_type() const;
   bool check_types();
   void check_result_count();
   Instruction put();

@@ -6,73 +6,44 @@
 
 namespace porphyry::text {
 
-// The type that literals take from the other operands.
-void BodyReader::infer_type(Type& inferred) {
-  Layout layout = info(p_.op).layout;
-  size_t from = layout == Layout::Pick ? 1 : 0, to = p_.written.size();
-  if (layout == Layout::Carry) to = 2;
-  if (layout == Layout::Lane || layout == Layout::Put) to = 1;
-  for (size_t k = from; k < to && k < p_.written.size() && !inferred.exists(); ++k) {
+// The type that literals take from the other operands: that of the first whose role is the operation's own type.
+Type BodyReader::inferred_type(const OperandRoles& roles) const {
+  for (size_t k = 0; k < p_.written.size() && k < roles.size(); ++k) {
     const Written& w = p_.written[k];
-    if (!w.good) continue;
-    if (w.literal.empty())
-      inferred = function_.type(w.value);
-    else if (w.stated)
-      inferred = *w.stated;
+    if (!w.good || (roles[k] != OperandRole::Same && roles[k] != OperandRole::Lanes)) continue;
+    if (w.literal.empty()) return function_.type(w.value);
+    if (w.stated) return *w.stated;
   }
+  return Type();
 }
 
-std::optional<Type> BodyReader::wanted_in_memory(size_t k) const {
-  Type pointer = module_.pointer_type(), index = module_.index_type();
-  if (p_.op == Op::Copy) {
-    size_t to = p_.copy.to.operand_count(), from = p_.copy.from.operand_count();
-    if (k == 0 || k == to) return pointer;
-    return k < to + from + 1 ? std::optional(index) : std::nullopt;
-  }
-  size_t first = p_.op == Op::Store || p_.op == Op::Fill ? 1 : 0, count = p_.address.operand_count();
-  if (k < first) return p_.op == Op::Fill ? std::optional(Type::integer(8)) : std::nullopt;
-  if (k == first) return pointer;
-  if (k < first + count || p_.op == Op::Fill) return index;
-  // The mask and what inactive lanes have.
-  Type value = p_.op == Op::Load              ? p_.results[0]
-               : p_.written[0].stated         ? *p_.written[0].stated
-               : p_.written[0].value.exists() ? function_.type(p_.written[0].value)
-                                              : Type();
-  if (!value.exists()) return std::nullopt;
-  return k == first + count ? Type::boolean().with_lanes(value.lanes()) : value;
+// What an access under a mask reads or writes.
+Type BodyReader::masked_type() const {
+  if (p_.op == Op::Load) return p_.results[0];
+  const Written& stored = p_.written[0];
+  return stored.stated ? *stored.stated : stored.value.exists() ? function_.type(stored.value) : Type();
 }
 
 // The type of a literal at this place, when the statement decides it.
-std::optional<Type> BodyReader::wanted_type(size_t k, Type inferred) const {
-  if (k < p_.wanted.size()) return p_.wanted[k];
-  auto known = [&](Type t) { return t.exists() ? std::optional(t) : std::nullopt; };
-  switch (info(p_.op).layout) {
-    case Layout::One:
-    case Layout::Two:
-    case Layout::Three:
-    case Layout::Pair:
-    case Layout::Interleave:
-    case Layout::Shuffle:
-    case Layout::Reduce: return known(inferred);
-    case Layout::Pick: return k == 0 ? Type::boolean() : known(inferred);
-    case Layout::Carry:
-      if (k < 2) return known(inferred);
-      return inferred.exists() ? known(Type::boolean().with_lanes(inferred.lanes())) : std::nullopt;
-    case Layout::Lane:
-    case Layout::Put:
-      if (k == 1) return Type::integer(32);
-      return k == 0 || !inferred.exists() ? std::nullopt : known(inferred.element());
-    case Layout::Splat: return p_.results[0].element();
-    case Layout::When: return Type::boolean();
-    case Layout::Release:
-    case Layout::Sole:
-    case Layout::End: return module_.pointer_type();
-    case Layout::Renew: return k == 0 ? module_.pointer_type() : module_.index_type();
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At:
-    case Layout::Copy:
-    case Layout::Fill: return wanted_in_memory(k);
+std::optional<Type> BodyReader::wanted_type(size_t k, OperandRole role, Type inferred) const {
+  auto known = [](Type t) { return t.exists() ? std::optional(t) : std::nullopt; };
+  auto truth = [](Type t) { return t.exists() ? std::optional(Type::boolean().with_lanes(t.lanes())) : std::nullopt; };
+  switch (role) {
+    case OperandRole::Same:
+    case OperandRole::Lanes: return known(inferred);
+    case OperandRole::Condition:
+    case OperandRole::Flag: return Type::boolean();
+    case OperandRole::Truth: return truth(inferred);
+    case OperandRole::LaneNumber: return Type::integer(32);
+    case OperandRole::Element:
+      if (k == 0) return p_.results[0].element();
+      return inferred.exists() ? known(inferred.element()) : std::nullopt;
+    case OperandRole::Byte: return Type::integer(8);
+    case OperandRole::Pointer: return module_.pointer_type();
+    case OperandRole::Index:
+    case OperandRole::Bytes: return module_.index_type();
+    case OperandRole::Mask: return truth(masked_type());
+    case OperandRole::Inactive: return known(masked_type());
     default: return std::nullopt;
   }
 }
@@ -85,15 +56,20 @@ bool BodyReader::settle_operands() {
     untyped_told_ |= !w.good;
     literals |= !w.literal.empty();
   }
+  OperandRoles roles;
   Type inferred;
-  if (literals) infer_type(inferred);
+  if (literals) roles = roles_of(p_.op, form()), inferred = inferred_type(roles);
+  auto wanted = [&](size_t k) {
+    if (k < p_.wanted.size()) return std::optional(p_.wanted[k]);
+    return k < roles.size() ? wanted_type(k, roles[k], inferred) : std::nullopt;
+  };
   bool good = true;
   values_.clear(), types_.clear();
   for (size_t k = 0; k < p_.written.size(); ++k) {
     Written& w = p_.written[k];
     std::optional<Value> v;
     if (!w.literal.empty())
-      v = settle(w, wanted_type(k, inferred));
+      v = settle(w, wanted(k));
     else if (w.good)
       v = w.value;
     if (!v) {
@@ -164,7 +140,6 @@ bool BodyReader::settle_cases() {
 
 bool BodyReader::check_types() {
   if (info(p_.op).calls() || p_.op == Op::Return) return true;
-  OperandForm form{p_.op == Op::Copy ? &p_.copy.to : &p_.address, &p_.copy.from};
   if (p_.op == Op::Shuffle) {
     p_.results.push_back(types_[0].with_lanes(static_cast<unsigned>(p_.lanes.size())));
     for (uint16_t lane : p_.lanes)
@@ -172,7 +147,7 @@ bool BodyReader::check_types() {
         return refuse(p_.word, "there is no lane " + std::to_string(lane) + " in two of " + types_[0].name(),
                       "a number below " + std::to_string(2 * types_[0].lanes()));
   }
-  auto problem = typing_problem(p_.op, types_, p_.results, form);
+  auto problem = typing_problem(p_.op, types_, p_.results, form());
   if (problem) {
     bool at_operand = problem->operand >= 0 && static_cast<size_t>(problem->operand) < p_.written.size();
     return refuse(at_operand ? p_.written[static_cast<size_t>(problem->operand)].token : p_.word,
@@ -194,14 +169,11 @@ void BodyReader::check_result_count() {
 }
 
 Instruction BodyReader::put() {
-  switch (info(p_.op).layout) {
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At:
-    case Layout::Fill: p_.detail = function_.add_address(p_.address); break;
-    case Layout::Copy: p_.detail = function_.add_copy(p_.copy); break;
-    case Layout::Shuffle: p_.detail = function_.add_shuffle(p_.lanes); break;
-    case Layout::Choose: p_.detail = function_.add_cases(case_values_); break;
+  switch (info(p_.op).detail()) {
+    case Detail::Address: p_.detail = function_.add_address(p_.address); break;
+    case Detail::Copy: p_.detail = function_.add_copy(p_.copy); break;
+    case Detail::Lanes: p_.detail = function_.add_shuffle(p_.lanes); break;
+    case Detail::Cases: p_.detail = function_.add_cases(case_values_); break;
     default: break;
   }
   return pen_.put({.op = p_.op,

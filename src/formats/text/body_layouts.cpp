@@ -1,32 +1,10 @@
-// What follows each operation word, one function a layout.
+// What follows each operation word: operands by their roles, and a function for each layout that has more.
 #include "body.h"
 
 namespace porphyry::text {
 
 void BodyReader::by_layout() {
   switch (info(p_.op).layout) {
-    case Layout::One:
-    case Layout::Two:
-    case Layout::Three:
-    case Layout::Pick:
-    case Layout::Pair:
-    case Layout::Carry:
-    case Layout::Lane:
-    case Layout::Put:
-    case Layout::Interleave:
-    case Layout::Reduce:
-    case Layout::Release:
-    case Layout::Renew:
-    case Layout::Sole:
-    case Layout::End: return plain();
-    case Layout::Convert:
-    case Layout::Splat: return conversion();
-    case Layout::Shuffle: return shuffle();
-    case Layout::Load:
-    case Layout::Store:
-    case Layout::At: return memory();
-    case Layout::Copy:
-    case Layout::Fill: return block_of_memory();
     case Layout::Reserve: return reserve();
     case Layout::AddressOf: return address_of();
     case Layout::Call:
@@ -37,6 +15,7 @@ void BodyReader::by_layout() {
     case Layout::Choose: return choose();
     case Layout::Return: return give_back();
     case Layout::Trap: return;
+    default: return by_roles();
   }
 }
 
@@ -45,28 +24,30 @@ bool BodyReader::comma(std::string_view where) {
   return fail();
 }
 
-void BodyReader::plain() {
-  Layout layout = info(p_.op).layout;
-  size_t count = layout == Layout::Renew ? 2 : info(p_.op).is_plain() ? info(p_.op).arity() : 1;
-  for (size_t k = 0; k < count; ++k) {
+// The stated type, then operands by their roles.
+void BodyReader::by_roles() {
+  const LayoutInfo& layout = info(info(p_.op).layout);
+  if (layout.stated) {
+    auto type = read_type(cursor_, module_);
+    if (!type) return void(fail());
+    p_.results.push_back(*type);
+  }
+  Address* addresses[] = {layout.detail == Detail::Copy ? &p_.copy.to : &p_.address, &p_.copy.from};
+  size_t address = 0;
+  for (size_t k = 0; k < layout.roles.size(); ++k) {
     if (k > 0 && !comma("between operands")) return;
+    if (layout.roles[k] == static_cast<char>(OperandRole::Address)) {
+      if (!read_address(p_.written, *addresses[address++])) return void(p_.good = false);
+      continue;
+    }
     p_.written.push_back(operand());
     if (!p_.written.back().token.length) p_.good = false;
   }
+  if (layout.detail == Detail::Lanes) lane_numbers();
 }
 
-void BodyReader::conversion() {
-  auto to = read_type(cursor_, module_);
-  if (!to) return void(fail());
-  p_.results.push_back(*to);
-  p_.written.push_back(operand());
-}
-
-// shuffle a, b, {4, 0, 5, 1}
-void BodyReader::shuffle() {
-  p_.written.push_back(operand());
-  if (!comma("between operands")) return;
-  p_.written.push_back(operand());
+// …, {4, 0, 5, 1}
+void BodyReader::lane_numbers() {
   if (!comma("before the lanes' numbers")) return;
   if (!cursor_.expect('{', "before the lanes' numbers")) return void(fail());
   do {
@@ -79,35 +60,6 @@ void BodyReader::shuffle() {
   if (!cursor_.expect('}', "after the lanes' numbers")) return void(fail());
   if (p_.lanes.size() < 2 || p_.lanes.size() > Type::lane_limit)
     refuse(p_.word, "a shuffle has 2 to 1024 lanes", "a number for each lane of the result");
-}
-
-void BodyReader::memory() {
-  if (p_.op == Op::Load) {
-    auto type = read_type(cursor_, module_);
-    if (!type) return void(fail());
-    p_.results.push_back(*type);
-  }
-  if (p_.op == Op::Store) {
-    p_.written.push_back(operand());
-    if (!comma("between a value and the address it goes to")) return;
-  }
-  if (!read_address(p_.written, p_.address)) p_.good = false;
-}
-
-// copy [to], [from], bytes · fill v, [to], bytes
-void BodyReader::block_of_memory() {
-  bool copies = p_.op == Op::Copy;
-  if (!copies) {
-    p_.written.push_back(operand());
-    if (!comma("between the byte and where it goes")) return;
-  }
-  if (!read_address(p_.written, copies ? p_.copy.to : p_.address)) return void(p_.good = false);
-  if (!comma("behind where the bytes go")) return;
-  if (copies) {
-    if (!read_address(p_.written, p_.copy.from)) return void(p_.good = false);
-    if (!comma("before the number of bytes")) return;
-  }
-  p_.written.push_back(operand());
 }
 
 void BodyReader::reserve() {

@@ -332,8 +332,7 @@ class BlockScheduler {
       if (s.kind == MeaningKind::Trap || (s.kind == MeaningKind::Compute && info(s.op).may_trap()))
         return true;
     if (!i.origin.exists() || !ir_.alive(i.origin)) return false;
-    Layout layout = info(ir_.op(i.origin)).layout;
-    return (layout == Layout::Load || layout == Layout::Store) && ir_.address(i.origin).is_volatile;
+    return info(ir_.op(i.origin)).detail() == Detail::Address && ir_.address(i.origin).is_volatile;
   }
 
   // ---- pressure ------------------------------------------------------------------------------------------

@@ -41,7 +41,7 @@ bool LaneCutter::touched(Instruction i) const {
   if (Splitter::touched(i)) return true;
   const OperationInfo& row = info(f_.op(i));
   if (row.calls() || row.ends_block()) return false;
-  if (row.layout == Layout::Load || row.layout == Layout::Store) return f_.address(i).masked;
+  if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) return f_.address(i).masked;
   bool lanes = false;
   for (size_t k = 0; k < f_.operand_count(i); ++k) lanes |= f_.type(f_.operand(i, k)).has_lanes();
   for (size_t k = 0; k < f_.result_count(i); ++k) lanes |= f_.type(f_.result(i, k)).has_lanes();

@@ -11,8 +11,7 @@ bool only_says(Op op) {
 
 // Kinds are forgotten, alignments stay: they have been written out.
 void forget_kinds(Function& f, Instruction i) {
-  Layout layout = info(f.op(i)).layout;
-  if (layout != Layout::Load && layout != Layout::Store) return;
+  if (info(f.op(i)).detail() != Detail::Address) return;
   Address a = f.address(i);
   if (!a.kind.exists() && !a.as_unwritten && !a.early) return;
   a.kind = {};
