@@ -23,10 +23,10 @@
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/targets/targets.h"
-#include "porphyry/print/print.h"
 
 namespace {
 

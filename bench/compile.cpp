@@ -21,8 +21,8 @@
 #include "porphyry/machine/select.h"
 #include "porphyry/object/object.h"
 #include "porphyry/passes/passes.h"
-#include "porphyry/targets/targets.h"
 #include "porphyry/print/print.h"
+#include "porphyry/targets/targets.h"
 
 namespace porphyry::bench {
 
@@ -188,7 +188,8 @@ double peak_memory(const std::string& text) {
   std::ofstream("/proc/self/clear_refs") << 5;  // the peak is counted from here
   size_t before = status_bytes("VmRSS:");
   auto instructions = static_cast<double>(instructions_in(*module));
-  auto lowered = machine::lower(std::move(module), *native_target(), {.exported = true, .keep_bodies = false});
+  auto lowered =
+      machine::lower(std::move(module), *native_target(), {.exported = true, .keep_bodies = false});
   if (elf_bytes(make_object(*lowered, *native_target())).empty()) std::exit(1);
   return static_cast<double>(status_bytes("VmHWM:") - before) / instructions;
 }

@@ -8,10 +8,10 @@
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/packed.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/ir/pen.h"
-#include "porphyry/formats/packed.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry::bench {
@@ -50,7 +50,7 @@ void build_function(Module& module, size_t number) {
     loop = out, last = y;
   }
   pen.at_end(loop);
-  pen.give_back({last});
+  pen.return_values({last});
 }
 
 // Bytes that the program holds from the allocator, with its overhead.

@@ -190,9 +190,9 @@ void Binder::upkeep(const Entry& entry) {
   const Row rows[] = {{"move general 32", {{"move_general_32", {g, g}}}},
                       {"move general 64", {{"move_general_64", {g, g}}}},
                       {"move lanes 128", {{"move_lanes", {l, l}}}},
-                      {"spill general 64", {{"save_general", {m, g}}, {"fetch_general", {g, m}}}},
-                      {"spill lanes 64", {{"save_lanes", {m, l}}, {"fetch_lanes", {l, m}}}},
-                      {"spill lanes 128", {{"save_wide", {m, l}}, {"fetch_wide", {l, m}}}},
+                      {"spill general 64", {{"spill_general", {m, g}}, {"reload_general", {g, m}}}},
+                      {"spill lanes 64", {{"spill_lanes", {m, l}}, {"reload_lanes", {l, m}}}},
+                      {"spill lanes 128", {{"spill_wide", {m, l}}, {"reload_wide", {l, m}}}},
                       {"literal general 64", {{"move_literal", {g, n}}}},
                       {"grow", {{"grow", {g, n}}}},
                       {"shrink", {{"shrink", {g, n}}}},
@@ -203,16 +203,16 @@ void Binder::upkeep(const Entry& entry) {
                       {"call", {{"call", {s}}}},
                       {"call through", {{"call_through", {g}}}},
                       {"jump through", {{"jump_through", {g}}}},
-                      {"return", {{"give_back", {}}}}};
+                      {"return", {{"return_values", {}}}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
     std::string key = line.text.substr(0, colon),
                 name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1))[0];
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows)) {
-      complain(
-          line, "no upkeep is called '" + key + "'",
-          "move, spill, literal, grow, shrink, repeat, push, pop, jump, jump through, call, call through or return");
+      complain(line, "no upkeep is called '" + key + "'",
+               "move, spill, literal, grow, shrink, repeat, push, pop, jump, jump through, call, call "
+               "through or return");
       continue;
     }
     for (const auto& [field, wanted] : row->fields) {

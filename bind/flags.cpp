@@ -14,8 +14,8 @@ namespace {
 using machine::MeaningKind;
 using machine::MeaningStep;
 using machine::OperandKind;
-using machine::Place;
-using machine::PlaceKind;
+using machine::Term;
+using machine::TermKind;
 
 // Expressions by number; equal ones have the same.
 class Expressions {
@@ -73,10 +73,10 @@ class After {
     for (const MeaningStep& s : form.meaning) step(s);
   }
 
-  int of(PlaceKind kind, uint8_t index) {
+  int of(TermKind kind, uint8_t index) {
     auto [it, is_new] = known_.try_emplace({kind, index});
     if (is_new)
-      it->second = tested_ && kind == PlaceKind::Operand
+      it->second = tested_ && kind == TermKind::Operand
                        ? all_.result()
                        : all_.number({fmt::format("place {} {}", static_cast<int>(kind), index)});
     return it->second;
@@ -84,9 +84,9 @@ class After {
   uint8_t flags_read() const { return flags_read_; }
 
  private:
-  int of(const Place& p) {
-    if (p.kind == PlaceKind::None) return Expressions::none;
-    if (p.kind == PlaceKind::Literal)
+  int of(const Term& p) {
+    if (p.kind == TermKind::None) return Expressions::none;
+    if (p.kind == TermKind::Literal)
       return all_.number({fmt::format("literal {}:{}", p.literal, p.type.name())});
     return of(p.kind, p.index);
   }
@@ -94,12 +94,12 @@ class After {
   void step(const MeaningStep& s) {
     std::array<int, 3> in;
     for (size_t k = 0; k < 3; ++k) {
-      const Place& p = s.arguments[k];
-      if (p.kind == PlaceKind::Flag && !known_.contains({p.kind, p.index}))
+      const Term& p = s.arguments[k];
+      if (p.kind == TermKind::Flag && !known_.contains({p.kind, p.index}))
         flags_read_ |= static_cast<uint8_t>(1u << p.index);
       in[k] = of(p);
     }
-    if (s.to.kind == PlaceKind::None) return;
+    if (s.to.kind == TermKind::None) return;
     int& to = known_[{s.to.kind, s.to.index}];
     if (s.kind == MeaningKind::Copy || (s.kind == MeaningKind::Compute && s.op == Op::And && in[0] == in[1]))
       to = in[0];
@@ -111,7 +111,7 @@ class After {
 
   Expressions& all_;
   bool tested_;
-  std::map<std::pair<PlaceKind, uint8_t>, int> known_;
+  std::map<std::pair<TermKind, uint8_t>, int> known_;
   uint8_t flags_read_ = 0;
 };
 
@@ -137,7 +137,7 @@ void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, mac
     int zero = of_tests.number({"literal 0:" + type});
     int is_zero = of_tests.number({"eq " + type, {of_tests.result(), zero, Expressions::none}});
     std::vector<int> said;
-    for (uint8_t k = 0; k < flag_count; ++k) said.push_back(after.of(PlaceKind::Flag, k));
+    for (uint8_t k = 0; k < flag_count; ++k) said.push_back(after.of(TermKind::Flag, k));
     f.tests = std::find(said.begin(), said.end(), is_zero) != said.end();
     if (f.tests) tests.emplace(type, std::move(said));
   }
@@ -147,10 +147,10 @@ void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, mac
     if (test == tests.end()) continue;
     Expressions all = of_tests;
     After after(all, f, false);
-    int result = after.of(PlaceKind::Operand, 0);
+    int result = after.of(TermKind::Operand, 0);
     for (uint8_t k = 0; k < flag_count; ++k) {
       int said = test->second[k];
-      if (all.is_of_result(said) && all.with_result(after.of(PlaceKind::Flag, k), result) == said)
+      if (all.is_of_result(said) && all.with_result(after.of(TermKind::Flag, k), result) == said)
         f.flags_as_tested |= static_cast<uint8_t>(1u << k);
     }
   }

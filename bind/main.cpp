@@ -3,9 +3,9 @@
 
 #include "book.h"
 #include "porphyry/base/files.h"
-#include "porphyry/render/diagnostics.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/print/print.h"
+#include "porphyry/render/diagnostics.h"
 
 int main(int count, char** arguments) {
   using namespace porphyry;

@@ -6,8 +6,8 @@ namespace porphyry::bind {
 
 using machine::MeaningKind;
 using machine::MeaningStep;
-using machine::Place;
-using machine::PlaceKind;
+using machine::Term;
+using machine::TermKind;
 
 void MeaningReader::run(const std::vector<Line>& lines, unsigned depth) {
   if (depth > 8) return binder_.complain(where_, "notions call one another without end", "notions that end");
@@ -43,48 +43,48 @@ void MeaningReader::notion(const Line& line, const Entry& notion, const WordList
 }
 
 void MeaningReader::add(MeaningStep step) {
-  for (const Place& p : step.arguments) noted_read(p);
+  for (const Term& p : step.arguments) noted_read(p);
   form_.meaning.push_back(step);
-  const Place& to = step.to;
-  if (to.kind == PlaceKind::Operand) form_.operands[to.index].written = true;
-  if (to.kind == PlaceKind::Register) form_.writes |= machine::mask_of_register(to.index);
-  if (to.kind == PlaceKind::Flag) form_.writes |= machine::mask_of_register(binder_.flags_register());
+  const Term& to = step.to;
+  if (to.kind == TermKind::Operand) form_.operands[to.index].written = true;
+  if (to.kind == TermKind::Register) form_.writes |= machine::mask_of_register(to.index);
+  if (to.kind == TermKind::Flag) form_.writes |= machine::mask_of_register(binder_.flags_register());
 }
 
-void MeaningReader::noted_read(const Place& p) {
-  if (p.kind == PlaceKind::Operand) form_.operands[p.index].read = true;
-  if (p.kind == PlaceKind::Register && !(form_.writes & machine::mask_of_register(p.index)))
+void MeaningReader::noted_read(const Term& p) {
+  if (p.kind == TermKind::Operand) form_.operands[p.index].read = true;
+  if (p.kind == TermKind::Register && !(form_.writes & machine::mask_of_register(p.index)))
     form_.reads |= machine::mask_of_register(p.index);
-  if (p.kind == PlaceKind::Flag) form_.reads |= machine::mask_of_register(binder_.flags_register());
+  if (p.kind == TermKind::Flag) form_.reads |= machine::mask_of_register(binder_.flags_register());
 }
 
-Place MeaningReader::source(const Line& line, const std::string& word) {
+Term MeaningReader::source(const Line& line, const std::string& word) {
   auto operand = std::find(form_.operand_names.begin(), form_.operand_names.end(), word);
   if (operand != form_.operand_names.end()) {
     uint8_t k = static_cast<uint8_t>(operand - form_.operand_names.begin());
-    return {PlaceKind::Operand, form_.operands[k].type, k, 0};
+    return {TermKind::Operand, form_.operands[k].type, k, 0};
   }
   if (auto t = temporaries_.find(word); t != temporaries_.end()) return t->second;
-  if (word == "true" || word == "false") return {PlaceKind::Literal, Type::boolean(), 0, word == "true"};
-  if (word == "next") return {PlaceKind::Next, Type::integer(64), 0, 0};
+  if (word == "true" || word == "false") return {TermKind::Literal, Type::boolean(), 0, word == "true"};
+  if (word == "next") return {TermKind::Next, Type::integer(64), 0, 0};
   if (auto r = binder_.register_named(word))
-    return {PlaceKind::Register, Type::integer(r->bits), r->physical, 0};
+    return {TermKind::Register, Type::integer(r->bits), r->physical, 0};
   auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
   if (flag != binder_.book_.flags.end())
-    return {PlaceKind::Flag, Type::boolean(), static_cast<uint8_t>(flag - binder_.book_.flags.begin()), 0};
-  if (auto n = number(word)) return {PlaceKind::Literal, Type(), 0, static_cast<uint64_t>(*n)};
+    return {TermKind::Flag, Type::boolean(), static_cast<uint8_t>(flag - binder_.book_.flags.begin()), 0};
+  if (auto n = number(word)) return {TermKind::Literal, Type(), 0, static_cast<uint64_t>(*n)};
   binder_.complain(line, "'" + word + "' means nothing here",
                    "an operand, a register, a flag, a number or a name given above");
   return {};
 }
 
-Place MeaningReader::destination(const Line& line, const std::string& word, Type type) {
+Term MeaningReader::destination(const Line& line, const std::string& word, Type type) {
   auto operand = std::find(form_.operand_names.begin(), form_.operand_names.end(), word);
   auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);
   bool known = operand != form_.operand_names.end() || flag != binder_.book_.flags.end() ||
                binder_.register_named(word);
-  if (!known) return temporaries_[word] = {PlaceKind::Temporary, type, temporary_count_++, 0};
-  Place p = source(line, word);
+  if (!known) return temporaries_[word] = {TermKind::Temporary, type, temporary_count_++, 0};
+  Term p = source(line, word);
   if (p.type != type && type.exists())
     binder_.complain(line, "'" + word + "' has type " + p.type.name() + ", not " + type.name(),
                      "the same type");
@@ -92,7 +92,7 @@ Place MeaningReader::destination(const Line& line, const std::string& word, Type
 }
 
 // [register]
-Place MeaningReader::address(const Line& line, const WordList& w, size_t at) {
+Term MeaningReader::address(const Line& line, const WordList& w, size_t at) {
   if (at + 2 < w.size() && w[at] == "[" && w[at + 2] == "]") return source(line, w[at + 1]);
   binder_.complain(line, "an address is missing", "[register]");
   return {};
@@ -103,10 +103,10 @@ void MeaningReader::statement(const Line& line, const WordList& w) {
     for (size_t k = 1; k < w.size(); ++k)
       if (w[k] != ",") add({MeaningKind::Open, Op::Add, destination(line, w[k], Type()), {}});
   } else if (w[0] == "trap") {
-    Place always{PlaceKind::Literal, Type::boolean(), 0, 1};
+    Term always{TermKind::Literal, Type::boolean(), 0, 1};
     add({MeaningKind::Trap, Op::Add, {}, {w.size() == 3 ? source(line, w[2]) : always}});
   } else if (w[0] == "go") {
-    Place always{PlaceKind::Literal, Type::boolean(), 0, 1};
+    Term always{TermKind::Literal, Type::boolean(), 0, 1};
     add({MeaningKind::Go, Op::Add, {}, {source(line, w[1]), w.size() == 4 ? source(line, w[3]) : always}});
   } else if (w[0] == "store") {
     add({MeaningKind::Store, Op::Add, {}, {source(line, w[1]), address(line, w, 3)}});
@@ -122,13 +122,13 @@ void MeaningReader::statement(const Line& line, const WordList& w) {
 void MeaningReader::assignment(const Line& line, const WordList& w) {
   auto op = operation_named(w[2]);
   if (!op) {
-    Place from = source(line, w[2]);
+    Term from = source(line, w[2]);
     if (!from.type.exists()) from.type = destination(line, w[0], Type()).type;
     return add({MeaningKind::Copy, Op::Add, destination(line, w[0], from.type), {from}});
   }
   if (*op == Op::Load) {
     Type type = type_named(w[3]).value_or(Type());
-    Place from = address(line, w, 4);
+    Term from = address(line, w, 4);
     return add({MeaningKind::Load, Op::Load, destination(line, w[0], type), {from}});
   }
   size_t at = 3;
@@ -153,8 +153,7 @@ void MeaningReader::assignment(const Line& line, const WordList& w) {
 }
 
 // The type of the operands; numbers take it. A condition, an index and a lane have types of their own.
-std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<Place> arguments,
-                                            Type stated) {
+std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<Term> arguments, Type stated) {
   Layout layout = info(op).layout;
   if (layout == Layout::Lane || layout == Layout::Put) {
     Type lanes = arguments[0].type;
@@ -164,12 +163,12 @@ std::optional<Type> MeaningReader::one_type(const Line& line, Op op, std::span<P
     binder_.complain(line, "a lane of " + lanes.name() + " is no " + arguments[2].type.name(), "its element");
     return std::nullopt;
   }
-  std::span<Place> alike = arguments.subspan(layout == Layout::Pick ? 1 : 0);
+  std::span<Term> alike = arguments.subspan(layout == Layout::Pick ? 1 : 0);
   Type operand;
-  for (const Place& p : alike)
+  for (const Term& p : alike)
     if (p.type.exists()) operand = p.type;
   if (!operand.exists()) operand = stated.exists() ? stated.element() : stated;
-  for (Place& p : alike) {
+  for (Term& p : alike) {
     if (!p.type.exists()) p.type = operand;
     if (p.type == operand) continue;
     binder_.complain(line, "operands of types " + p.type.name() + " and " + operand.name(), "one type");

@@ -17,18 +17,18 @@ class MeaningReader {
   void statement(const Line& line, const WordList& w);
   void assignment(const Line& line, const WordList& w);
   void notion(const Line& line, const Entry& notion, const WordList& w, unsigned depth);
-  machine::Place source(const Line& line, const std::string& word);
-  machine::Place destination(const Line& line, const std::string& word, Type type);
-  std::optional<Type> one_type(const Line& line, Op op, std::span<machine::Place> arguments, Type stated);
+  machine::Term source(const Line& line, const std::string& word);
+  machine::Term destination(const Line& line, const std::string& word, Type type);
+  std::optional<Type> one_type(const Line& line, Op op, std::span<machine::Term> arguments, Type stated);
   static Type result_of(Op op, Type operand, Type stated);
-  machine::Place address(const Line& line, const WordList& w, size_t at);
+  machine::Term address(const Line& line, const WordList& w, size_t at);
   void add(machine::MeaningStep step);
-  void noted_read(const machine::Place& p);
+  void noted_read(const machine::Term& p);
 
   Binder& binder_;
   const Line& where_;
   BoundForm& form_;
-  std::map<std::string, machine::Place> temporaries_;
+  std::map<std::string, machine::Term> temporaries_;
   uint8_t temporary_count_ = 0;
 };
 

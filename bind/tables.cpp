@@ -61,8 +61,8 @@ class TableWriter {
     return static_cast<int>(e);
   }
 
-  static std::string place(const Place& p) {
-    return fmt::format("{{PlaceKind({}), {}, {}, {}u}}", n(p.kind), type(p.type), p.index, p.literal);
+  static std::string place(const Term& p) {
+    return fmt::format("{{TermKind({}), {}, {}, {}u}}", n(p.kind), type(p.type), p.index, p.literal);
   }
   static std::string op(Op o) { return fmt::format("Op({})", n(o)); }
 

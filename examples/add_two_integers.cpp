@@ -6,8 +6,8 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
 #include "porphyry/ir/pen.h"
-#include "porphyry/render/diagnostics.h"
 #include "porphyry/print/print.h"
+#include "porphyry/render/diagnostics.h"
 
 int main(int count, char** arguments) {
   using namespace porphyry;
@@ -25,7 +25,7 @@ int main(int count, char** arguments) {
   pen.at_end(f.add_block(realm.name("enter")));
   Value sum = pen.add(f.parameters()[0], f.parameters()[1]);
   f.set_name(sum, realm.name("sum"));
-  pen.give_back({sum});
+  pen.return_values({sum});
 
   Diagnostics wrong = verify(module);  // says what is wrong with a module that was built
   if (wrong.empty()) {

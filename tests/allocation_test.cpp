@@ -5,11 +5,11 @@
 
 #include <thread>
 
-#include "porphyry/machine/live_ranges.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/legalize.h"
+#include "porphyry/machine/live_ranges.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"

@@ -24,7 +24,7 @@ class AnyGraph {
       pen.at_end(b);
       Block x = blocks[1 + random() % (n - 1)], y = blocks[1 + random() % (n - 1)];
       switch (random() % 4) {
-        case 0: pen.give_back({}); break;
+        case 0: pen.return_values({}); break;
         case 1: pen.go(x); break;
         default: pen.when(pen.truth(true), x, {}, y, {});
       }
@@ -165,7 +165,7 @@ class Walk {
         pen_(module_, f_) {
     Block at = f_.add_block();
     for (int k = 0; k < 3; ++k) at = part(at, 3);
-    pen_.at_end(at).give_back({});
+    pen_.at_end(at).return_values({});
   }
   // So many runs; every edge learns how often it was taken.
   std::vector<uint64_t> run(int runs) {
@@ -260,7 +260,7 @@ TEST(Frequencies, GuessesPreferLoopsAndShunTraps) {
   pen.at_end(loop).when(pen.truth(true), bad, {}, body, {});
   pen.at_end(body).when(pen.truth(true), loop, {}, end, {});
   pen.at_end(bad).trap();
-  pen.at_end(end).give_back({});
+  pen.at_end(end).return_values({});
   Dominators dominators(f);
   Loops loops(f, dominators);
   Frequencies frequencies(f, dominators, loops);

@@ -28,12 +28,12 @@ TEST(Rows, KeepTheirContentThroughAnyHistory) {
     Rows<Wide> wide;
     std::vector<uint32_t> should_narrow;
     std::vector<Wide> should_wide;
-    House house;
+    TableBlock house;
     auto move_in = [&](Rows<uint32_t>& n, const Rows<uint32_t>& from_n, Rows<Wide>& w,
                        const Rows<Wide>& from_w) {
       size_t more = random() % 3 * 5;
-      House next(House::place_for<uint32_t>(from_n.size() + more) +
-                 House::place_for<Wide>(from_w.size() + more));
+      TableBlock next(TableBlock::place_for<uint32_t>(from_n.size() + more) +
+                      TableBlock::place_for<Wide>(from_w.size() + more));
       size_t offset = 0;
       next.take_in(n, from_n, from_n.size() + more, offset);
       next.take_in(w, from_w, from_w.size() + more, offset);

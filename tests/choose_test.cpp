@@ -29,8 +29,8 @@ class RandomChoice {
       at = (random() % 3 ? at + 1 + random() % 3 : random()) & mask_;  // near the last one, or anywhere
       // A few cases take most of the runs, many none.
       uint64_t weight = random() % 3 == 0 ? 0 : random() % 8 ? random() % 100 : uint64_t(1) << random() % 30;
-      cases_.try_emplace(at, Case{random() % 4 ? ways_ : random() % 50, weight});
-      ways_ = random() % 2 ? ways_ : random() % 50;
+      cases_.try_emplace(at, Case{random() % 4 ? lowerings_ : random() % 50, weight});
+      lowerings_ = random() % 2 ? lowerings_ : random() % 50;
     }
     elsewhere_weight_ = random() % 1000;
   }
@@ -73,7 +73,7 @@ class RandomChoice {
   bool weighted_;
   unsigned bits_;
   uint64_t mask_;
-  uint64_t ways_ = 7, elsewhere_weight_ = 0;
+  uint64_t lowerings_ = 7, elsewhere_weight_ = 0;
   std::map<uint64_t, Case> cases_;
 };
 

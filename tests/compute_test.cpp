@@ -110,14 +110,14 @@ TEST(Compute, EveryPairOfSmallOddIntegers) {
         for (int64_t b = 0; b <= all(w); ++b) {
           int64_t sa = a > greatest(w) ? a - all(w) - 1 : a, sb = b > greatest(w) ? b - all(w) - 1 : b;
           Answer meant = answer(sa, sb, a, b, w);
-          Word in[] = {static_cast<Word>(a), static_cast<Word>(b)};
+          Bits in[] = {static_cast<Bits>(a), static_cast<Bits>(b)};
           Computed is = compute(op, t, t, {in, info(op).arity()});
           ASSERT_EQ(is.trapped, meant.trap) << name << " i" << w << " " << sa << ", " << sb;
           if (meant.trap) continue;
-          ASSERT_EQ(is.bits, static_cast<Word>(meant.first & all(w)))
+          ASSERT_EQ(is.bits, static_cast<Bits>(meant.first & all(w)))
               << name << " i" << w << " " << sa << ", " << sb;
           if (info(op).result_count() == 2) {
-            ASSERT_EQ(is.second, static_cast<Word>(meant.second & all(w)))
+            ASSERT_EQ(is.second, static_cast<Bits>(meant.second & all(w)))
                 << name << " i" << w << " " << sa << ", " << sb;
           }
         }
@@ -133,7 +133,7 @@ TEST(Compute, PromisesOfEveryPair) {
     for (int64_t a = 0; a <= all(w); ++a)
       for (int64_t b = 0; b <= all(w); ++b) {
         int64_t sa = a > greatest(w) ? a - all(w) - 1 : a, sb = b > greatest(w) ? b - all(w) - 1 : b;
-        Word in[] = {static_cast<Word>(a), static_cast<Word>(b)};
+        Bits in[] = {static_cast<Bits>(a), static_cast<Bits>(b)};
         auto broken = [&](Op op, uint8_t p) {
           return broken_promises(op, p, t, t, {in, info(op).arity()}) == p;
         };
@@ -159,14 +159,14 @@ TEST(Compute, PromisesOfEveryPair) {
 struct Digits {
   uint16_t d[16] = {};
 
-  static Digits of(Word w) {
+  static Digits of(Bits w) {
     Digits out;
     for (int k = 0; k < 8; ++k) out.d[k] = static_cast<uint16_t>(w >> 16 * k);
     return out;
   }
-  Word bits(int from, int count) const {
-    Word out = 0;
-    for (int k = 0; k < count; ++k) out |= Word(d[(from + k) / 16] >> (from + k) % 16 & 1) << k;
+  Bits bits(int from, int count) const {
+    Bits out = 0;
+    for (int k = 0; k < count; ++k) out |= Bits(d[(from + k) / 16] >> (from + k) % 16 & 1) << k;
     return out;
   }
   friend Digits operator*(const Digits& a, const Digits& b) {
@@ -189,30 +189,30 @@ TEST(Compute, WideIntegersAgainstDigits) {
   for (int round = 0; round < 40000; ++round) {
     int w = 65 + static_cast<int>(random() % 64);
     Type t = Type::integer(static_cast<unsigned>(w));
-    Word mask = mask_of(t.bits());
-    auto any = [&] { return (Word(random()) << 64 | random()) >> random() % 128 & mask; };
-    Word a = any(), b = any(), in[] = {a, b, 0};  // the third is the carry that goes in
+    Bits mask = mask_of(t.bits());
+    auto any = [&] { return (Bits(random()) << 64 | random()) >> random() % 128 & mask; };
+    Bits a = any(), b = any(), in[] = {a, b, 0};  // the third is the carry that goes in
     auto one = [&](Op op) { return compute(op, t, t, {in, info(op).arity()}); };
     Digits product = Digits::of(a) * Digits::of(b);
     ASSERT_EQ(one(Op::MulWideU).bits, product.bits(0, w));
     ASSERT_EQ(one(Op::MulWideU).second, product.bits(w, w > 128 ? 0 : w));
     ASSERT_EQ(one(Op::MulOverU).second, product.bits(w, w) != 0);
     // Signed: the high half less what the signs took too much.
-    Word high = product.bits(w, w);
+    Bits high = product.bits(w, w);
     if (a >> (w - 1)) high -= b;
     if (b >> (w - 1)) high -= a;
     ASSERT_EQ(one(Op::MulHiS).bits, high & mask);
     if (b != 0) {
-      Word q = one(Op::DivU).bits, r = one(Op::RemU).bits;
+      Bits q = one(Op::DivU).bits, r = one(Op::RemU).bits;
       ASSERT_LT(r, b);
       ASSERT_EQ((q * b + r) & mask, a);
       ASSERT_EQ((Digits::of(q) * Digits::of(b)).bits(128, 64), 0u);  // the quotient is not one too large
     }
-    int by = static_cast<int>(static_cast<unsigned>(b % Word(w)));
+    int by = static_cast<int>(static_cast<unsigned>(b % Bits(w)));
     ASSERT_EQ(one(Op::RotL).bits, by == 0 ? a : ((a << by | a >> (w - by)) & mask));
     int zeros = 0;
     while (zeros < w && !(a >> (w - 1 - zeros) & 1)) ++zeros;
-    ASSERT_EQ(one(Op::Clz).bits, static_cast<Word>(zeros));
+    ASSERT_EQ(one(Op::Clz).bits, static_cast<Bits>(zeros));
     ASSERT_EQ(one(Op::AddCarry).second, ((a + b) & mask) < a);
   }
 }
@@ -225,19 +225,19 @@ TEST(Compute, LanesAreScalarsSideBySide) {
     for (unsigned w : {3u, 8u, 33u, 128u}) {
       Type t = Type::integer(w).with_lanes(4), types[] = {t, t};
       Type result = op.result == ResultRule::Truth ? Type::boolean().with_lanes(4) : t;
-      Word in[8], out[4];
-      for (Word& v : in) v = (Word(random()) << 64 | random()) & mask_of(w);
+      Bits in[8], out[4];
+      for (Bits& v : in) v = (Bits(random()) << 64 | random()) & mask_of(w);
       ASSERT_TRUE(compute_lanes(op.op, types, {&result, 1}, in, out));
       for (int k = 0; k < 4; ++k) {
-        Word pair[] = {in[k], in[4 + k]};
+        Bits pair[] = {in[k], in[4 + k]};
         ASSERT_EQ(out[k], compute(op.op, t.element(), result.element(), pair).bits) << op.name << " i" << w;
       }
     }
   }
   for (unsigned w : {2u, 5u, 12u, 32u}) {
     Type lanes = Type::integer(w).with_lanes(4), whole = Type::integer(4 * w);
-    Word in[4], joined, back[4];
-    for (Word& v : in) v = random() & mask_of(w);
+    Bits in[4], joined, back[4];
+    for (Bits& v : in) v = random() & mask_of(w);
     ASSERT_TRUE(compute_lanes(Op::Bits, {&lanes, 1}, {&whole, 1}, in, {&joined, 1}));
     EXPECT_EQ(joined, in[0] | in[1] << w | in[2] << 2 * w | in[3] << 3 * w);
     ASSERT_TRUE(compute_lanes(Op::Bits, {&whole, 1}, {&lanes, 1}, {&joined, 1}, back));

@@ -294,7 +294,7 @@ TEST(Conformance, SignalingOperandsGiveTheSameEverywhere) {
           std::vector<uint64_t> words{a, b, a};
           words.resize(s.parameters.size());
           std::vector<Datum> data;
-          std::vector<Word> in(words.begin(), words.end());
+          std::vector<Bits> in(words.begin(), words.end());
           for (uint64_t w : words) data.push_back({w, 0});
           Evaluator e(*module);
           uint64_t meant = e.call(Symbol(k), data).results[0].bits;

@@ -22,8 +22,8 @@ FormIndex test_for(Type type) {
 
 TEST(Flags, WhatFormsLeaveIsWhatATestOfTheirResultWouldLeave) {
   std::mt19937_64 random(3);
-  simulate::MemoryAccess memory{[&](uint64_t, unsigned) { return Word(random()); },
-                                [](uint64_t, unsigned, Word) { return true; }};
+  simulate::MemoryAccess memory{[&](uint64_t, unsigned) { return Bits(random()); },
+                                [](uint64_t, unsigned, Bits) { return true; }};
   unsigned claimed = 0;
   for (FormIndex f = first_real_form; f < target().forms.size(); ++f) {
     const Form& form = target().form(f);
@@ -34,7 +34,7 @@ TEST(Flags, WhatFormsLeaveIsWhatATestOfTheirResultWouldLeave) {
     for (unsigned round = 0; round < 400; ++round) {
       simulate::State state(target());
       // Small numbers, so that zero and overflow come up.
-      for (Word& r : state.registers) r = round % 2 ? Word(random()) : Word(uint64_t(random() % 3) - 1);
+      for (Bits& r : state.registers) r = round % 2 ? Bits(random()) : Bits(uint64_t(random() % 3) - 1);
       for (size_t k = 0; k < state.flags.size(); ++k) state.flags[k] = random() & 1;
       PlainInstruction i = testing::random_operands(target(), f, random);
       ASSERT_EQ(simulate::step(target(), i, state, memory).end, simulate::StepOutcome::End::Next);

@@ -66,7 +66,7 @@ class GraphProgram {
       else
         real = pen.add(real, v);
     }
-    pen.give_back({whole, real});
+    pen.return_values({whole, real});
   }
 
   // Every block has the same parameters and hands them on in another order, some changed.
@@ -86,7 +86,7 @@ class GraphProgram {
     for (size_t k = 0; k < whole_count; ++k)
       first.push_back(k % 3 ? f_->parameters()[1] : pen.integer(i64, int64_t(k)));
     for (size_t k = 0; k < real_count; ++k) first.push_back(pen.real(Type::f64(), double(k) + 0.5));
-    Function::Draft::Target start{any_block(), first};
+    Function::Draft::Destination start{any_block(), first};
     pen.put({.op = Op::Go, .targets = {&start, 1}});
     for (Block b : blocks_) {
       pen.at_end(b);
@@ -111,7 +111,7 @@ class GraphProgram {
       else
         real = pen.add(real, v);
     }
-    pen.give_back({whole, real});
+    pen.return_values({whole, real});
   }
 
   Module& module() { return module_; }
@@ -139,12 +139,12 @@ class GraphProgram {
   void leave_or_go(Pen& pen, Value left, const std::vector<Value>& arguments) {
     Block onward = f_->add_block();
     Value empty = pen.write(Op::LeS, {left, pen.integer(i64, 0)});
-    Function::Draft::Target end[] = {{out_, arguments}, {onward, {}}};
+    Function::Draft::Destination end[] = {{out_, arguments}, {onward, {}}};
     pen.put({.op = Op::When, .operands = {&empty, 1}, .targets = end});
     pen.at_end(onward);
     Value bit = pen.write(Op::And, {left, pen.integer(i64, int64_t(1) << random_() % 3)});
     Value way = pen.write(Op::Ne, {bit, pen.integer(i64, 0)});
-    Function::Draft::Target ways[] = {{any_block(), arguments}, {any_block(), arguments}};
+    Function::Draft::Destination ways[] = {{any_block(), arguments}, {any_block(), arguments}};
     pen.put({.op = Op::When, .operands = {&way, 1}, .targets = ways});
   }
 

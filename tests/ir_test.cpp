@@ -136,7 +136,7 @@ TEST(Function, InsertionAlwaysFindsRoom) {
   Function& f = module.function(module.add_function("f", {}));
   Pen pen(module, f);
   Block b = f.add_block();
-  pen.at_end(b).give_back({});
+  pen.at_end(b).return_values({});
   Value one = f.constant(i32, 1);
   for (int k = 0; k < 5000; ++k) pen.before(f.last(b)).add(one, one);           // always at the same place
   for (int k = 0; k < 5000; ++k) pen.before(f.next(f.first(b))).add(one, one);  // and near the front
@@ -153,8 +153,8 @@ TEST(Module, CountsItsMemory) {
     Pen pen(module, f);
     pen.at_end(f.add_block());
     Value v = f.parameters()[0];
-    for (int n = 0; n < 300; ++n) v = pen.add(v, f.constant(i32, static_cast<Word>(n)));
-    pen.give_back({v});
+    for (int n = 0; n < 300; ++n) v = pen.add(v, f.constant(i32, static_cast<Bits>(n)));
+    pen.return_values({v});
     // An instruction, a value, two uses: at least their rows.
     EXPECT_GT(module.bytes(), last + 300 * 60);
     last = module.bytes();
@@ -182,7 +182,7 @@ TEST(Verify, NamesWhatIsWrongWithABuiltModule) {
   pen.at_end(b);
   Value late = pen.add(f.parameters()[0], f.parameters()[0]);
   pen.go(c, {f.parameters()[0]});
-  pen.at_end(c).give_back({late});
+  pen.at_end(c).return_values({late});
   Diagnostics found = verify(module);
   std::string all = render(found);
   for (const char* part : {"the operands of 'add' differ: i32 and f32", "'c' is given 0 arguments",
@@ -196,7 +196,7 @@ TEST(Verify, NamesWhatIsWrongWithABuiltModule) {
 // ------------------------------------------------------------------------------------------------
 
 uint64_t value_of(Op op, Type t, Type r, std::initializer_list<uint64_t> arguments) {
-  std::vector<Word> words(arguments.begin(), arguments.end());
+  std::vector<Bits> words(arguments.begin(), arguments.end());
   return static_cast<uint64_t>(compute(op, t, r, words).bits);
 }
 
@@ -222,7 +222,7 @@ TEST(Compute, BytesOfAllValuesAreWhatWideArithmeticSays) {
           is(Op::RotL, ua << n | ua >> (8 - n)), is(Op::RotR, ua >> n | ua << (8 - n));
       truth(Op::LtS, a < b), truth(Op::LeS, a <= b), truth(Op::GtU, ua > ub), truth(Op::GeU, ua >= ub),
           truth(Op::Eq, a == b), truth(Op::Ne, a != b);
-      Word operands[2] = {x, y};
+      Bits operands[2] = {x, y};
       EXPECT_EQ(compute(Op::DivS, i8, i8, operands).trapped, b == 0 || (a == -128 && b == -1));
       EXPECT_EQ(compute(Op::RemU, i8, i8, operands).trapped, b == 0);
       if (b != 0) {
@@ -251,10 +251,10 @@ TEST(Compute, WideIntegersAgreeWithNarrowOnes) {
   const Type i128 = Type::integer(128);
   for (int k = 0; k < 20000; ++k) {
     uint64_t a = random() >> random() % 64, b = random() >> random() % 64;
-    Word wide[2] = {a, b};
+    Bits wide[2] = {a, b};
     EXPECT_EQ(compute(Op::Mul, i128, i128, wide).bits >> 64, value_of(Op::MulHiU, i64, i64, {a, b}));
-    Word signed_operands[2] = {static_cast<Word>(static_cast<__int128>(int64_t(a))),
-                               static_cast<Word>(static_cast<__int128>(int64_t(b)))};
+    Bits signed_operands[2] = {static_cast<Bits>(static_cast<__int128>(int64_t(a))),
+                               static_cast<Bits>(static_cast<__int128>(int64_t(b)))};
     EXPECT_EQ(uint64_t(compute(Op::Mul, i128, i128, signed_operands).bits >> 64),
               value_of(Op::MulHiS, i64, i64, {a, b}));
     for (Op op : {Op::DivU, Op::RemU, Op::MinU, Op::And})

@@ -54,7 +54,7 @@ TEST(Lanes, AllPairsOfBytesComputeTheSameAsScalars) {
     std::string apply = fmt::format("  {} = {} a{}\n", truth ? "c" : "r", row.name, one ? "" : ", b");
     if (truth) apply += "  r = pick c, a, b\n";
     check_all_pairs(std::string(row.name), apply, [&](uint8_t x, uint8_t y) {
-      Word in[] = {x, y};
+      Bits in[] = {x, y};
       Computed c = compute(row.op, i8, truth ? Type::boolean() : i8, {in, one ? 1u : 2u});
       return truth ? (c.bits ? x : y) : static_cast<uint8_t>(c.bits);
     });
@@ -67,7 +67,7 @@ TEST(Lanes, BytesShiftByConstantsAndByOneAmountForAll) {
   for (Op op : {Op::Shl, Op::ShrU, Op::ShrS, Op::RotL, Op::RotR})
     for (unsigned by : {0u, 1u, 3u, 4u, 7u, 8u, 13u}) {
       auto meant = [&](uint8_t x, uint8_t) {
-        Word in[] = {x, by};
+        Bits in[] = {x, by};
         return static_cast<uint8_t>(compute(op, i8, i8, in).bits);
       };
       std::string name(info(op).name);

@@ -231,15 +231,15 @@ TEST(Helpers, WideDivisionIsWideArithmetic) {
   HelperCalls helper;
   std::mt19937_64 random(3);
   Type t = Type::integer(128);
-  auto word = [](const std::vector<uint64_t>& w) { return Word(w[1]) << 64 | w[0]; };
+  auto word = [](const std::vector<uint64_t>& w) { return Bits(w[1]) << 64 | w[0]; };
   for (int round = 0; round < 30000; ++round) {
-    Word a = testing::random_operand(t, random), b = testing::random_operand(t, random);
-    auto low = [](Word v) { return static_cast<uint64_t>(v); };
+    Bits a = testing::random_operand(t, random), b = testing::random_operand(t, random);
+    auto low = [](Bits v) { return static_cast<uint64_t>(v); };
     auto call = [&](const char* name) { return helper(name, {low(a), low(a >> 64), low(b), low(b >> 64)}); };
     auto text = fmt::format("{:x}:{:x} by {:x}:{:x}", low(a >> 64), low(a), low(b >> 64), low(b));
     for (auto [name, op] : {std::pair{"porphyry_div_u", Op::DivU}, std::pair{"porphyry_rem_u", Op::RemU},
                             std::pair{"porphyry_div_s", Op::DivS}, std::pair{"porphyry_rem_s", Op::RemS}}) {
-      Word in[] = {a, b};
+      Bits in[] = {a, b};
       Computed meant = compute(op, t, t, in);
       auto is = call(name);
       ASSERT_EQ(is.empty(), meant.trapped) << name << " " << text;

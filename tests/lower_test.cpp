@@ -173,7 +173,7 @@ TEST(Growth, MuchIsInsertedBeforeOneInstruction) {
     Module built(realm);
     Function& f = built.function(built.add_function("f", {{Type::integer(64)}, {}}));
     Pen pen(built, f);
-    pen.at_end(f.add_block()).give_back({});
+    pen.at_end(f.add_block()).return_values({});
     Instruction last = f.terminator(f.entry()), before = last;
     for (size_t k = 0; k < testing::part_of(400000); ++k) {
       before = f.definition(pen.before(k % 2 ? last : before).add(f.parameters()[0], f.parameters()[0]));

@@ -23,8 +23,8 @@ const Target& target() { return *native_target(); }
 // Whether a form asks flags for more than to leave them as they are: shifts by nothing do.
 bool asks_flags(const Form& form) {
   for (const MeaningStep& m : form.meaning)
-    for (const Place& p : m.arguments)
-      if (p.kind == PlaceKind::Flag && !(m.to.kind == PlaceKind::Flag && m.to.index == p.index)) return true;
+    for (const Term& p : m.arguments)
+      if (p.kind == TermKind::Flag && !(m.to.kind == TermKind::Flag && m.to.index == p.index)) return true;
   return false;
 }
 

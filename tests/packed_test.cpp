@@ -187,7 +187,7 @@ TEST(Verify, BuiltKindsAndNamesAreChecked) {
   Pen pen(module, f);
   pen.at_end(f.add_block(realm.name("enter")));
   for (int k = 0; k < 2; ++k) f.set_name(pen.add(f.parameters()[0], f.parameters()[0]), realm.name("twice"));
-  pen.give_back({});
+  pen.return_values({});
   std::string all = render(verify(module));
   for (const char* part : {"the kind above 'a' is not there", "member 'x' of 'R' is of no kind that is there",
                            "two values are called 'twice'"})

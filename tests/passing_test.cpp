@@ -127,7 +127,7 @@ TEST(Passing, CStructuresGoAndComeAsTheHostCompilerHasThem) {
           load_part(pen, p[0], 64 * (owner - 1) + 8 * part, std::min<uint64_t>(8, size - 8 * part), t));
     }
     pen.call(callee, arguments);
-    pen.give_back({});
+    pen.return_values({});
 
     // give: a structure of the bytes that its argument points to.
     Spelled s = maker.small_structure();
@@ -147,7 +147,7 @@ TEST(Passing, CStructuresGoAndComeAsTheHostCompilerHasThem) {
     uint64_t size = c_layout(s.type).bytes;
     for (size_t r = 0; r < results.size() && !back.through_memory; ++r)
       store_part(pen2, results[r], q[1], static_cast<int64_t>(8 * r), std::min<uint64_t>(8, size - 8 * r));
-    pen2.give_back({});
+    pen2.return_values({});
   }
   EXPECT_GT(in_memory, 20u);
   EXPECT_GT(in_parts, 20u);

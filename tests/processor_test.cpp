@@ -255,13 +255,13 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
       state.next = processor.end_of_instruction;
       std::vector<uint8_t> bytes(processor.scratch, processor.scratch + 2 * page);
       uint64_t base = reinterpret_cast<uint64_t>(processor.scratch);
-      simulate::MemoryAccess access{[&](uint64_t a, unsigned n) -> std::optional<Word> {
+      simulate::MemoryAccess access{[&](uint64_t a, unsigned n) -> std::optional<Bits> {
                                       if (a < base || a + n > base + bytes.size()) return std::nullopt;
-                                      Word v = 0;
+                                      Bits v = 0;
                                       std::memcpy(&v, &bytes[a - base], n);
                                       return v;
                                     },
-                                    [&](uint64_t a, unsigned n, Word v) {
+                                    [&](uint64_t a, unsigned n, Bits v) {
                                       if (a < base || a + n > base + bytes.size()) return false;
                                       std::memcpy(&bytes[a - base], &v, n);
                                       return true;
@@ -292,12 +292,12 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
         if (o.kind == OperandKind::Register && o.written && o.type.is_float()) computed = o.type;
       for (int k = 0; k < 16; ++k) {
         auto& should = state.registers[static_cast<size_t>(16 + k)];
-        Word is;
+        Bits is;
         std::memcpy(&is, image.lanes[k], 16);
         // Which NaN an operation gives is open.
         for (unsigned lane = 0; computed.exists() && lane < computed.lanes(); ++lane) {
           unsigned shift = lane * computed.bits();
-          auto of = [&](Word w) { return static_cast<uint64_t>(w >> shift & mask_of(computed.bits())); };
+          auto of = [&](Bits w) { return static_cast<uint64_t>(w >> shift & mask_of(computed.bits())); };
           if (is_nan(of(is), computed.bits() == 32) && is_nan(of(should), computed.bits() == 32))
             is &= ~(mask_of(computed.bits()) << shift), should &= ~(mask_of(computed.bits()) << shift);
         }

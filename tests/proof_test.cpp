@@ -303,18 +303,19 @@ class RuleProof {
     }
   }
 
-  Term read(const Place& p) {
+  Term read(const machine::Term& p) {
     unsigned bits = p.type.total_bits();
     switch (p.kind) {
-      case PlaceKind::Temporary: return Algebra::zero_extend(temporaries_.at(p.index), bits);
-      case PlaceKind::Register: return reg(physical_key + p.index).extract(bits - 1, 0);
-      case PlaceKind::Flag: return flags_.try_emplace(p.index, algebra_.fresh("flag", 1)).first->second;
-      case PlaceKind::Literal:
+      case machine::TermKind::Temporary: return Algebra::zero_extend(temporaries_.at(p.index), bits);
+      case machine::TermKind::Register: return reg(physical_key + p.index).extract(bits - 1, 0);
+      case machine::TermKind::Flag:
+        return flags_.try_emplace(p.index, algebra_.fresh("flag", 1)).first->second;
+      case machine::TermKind::Literal:
         return p.type.has_lanes() ? repeated(p.type, p.literal)
                                   : Algebra::sign_extend(algebra_.number(64, p.literal), bits);
-      case PlaceKind::Next: return algebra_.number(bits, 0);  // labels are their own numbers
-      case PlaceKind::None: return algebra_.number(bits, 0);
-      case PlaceKind::Operand: break;
+      case machine::TermKind::Next: return algebra_.number(bits, 0);  // labels are their own numbers
+      case machine::TermKind::None: return algebra_.number(bits, 0);
+      case machine::TermKind::Operand: break;
     }
     const Slot& s = slots_[p.index];
     if (s.key >= 0) return reg(s.key).extract(bits - 1, 0);
@@ -323,11 +324,11 @@ class RuleProof {
     return Algebra::sign_extend(*s.value, bits);
   }
 
-  void write(const Place& p, const Term& v) {
+  void write(const machine::Term& p, const Term& v) {
     Term low = Algebra::zero_extend(v, p.type.total_bits());
-    if (p.kind == PlaceKind::Temporary) return void(temporaries_.insert_or_assign(p.index, low));
-    if (p.kind == PlaceKind::Flag) return void(flags_.insert_or_assign(p.index, low));
-    if (p.kind == PlaceKind::Register) return write_register(physical_key + p.index, low, false);
+    if (p.kind == machine::TermKind::Temporary) return void(temporaries_.insert_or_assign(p.index, low));
+    if (p.kind == machine::TermKind::Flag) return void(flags_.insert_or_assign(p.index, low));
+    if (p.kind == machine::TermKind::Register) return write_register(physical_key + p.index, low, false);
     const Slot& s = slots_[p.index];
     if (s.key >= 0) return write_register(s.key, low, form_->operands[p.index].clears);
     memory(s.memory) = below(low, memory(s.memory));

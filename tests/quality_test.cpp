@@ -54,7 +54,7 @@ struct Line {
 
 Code code_of(const std::vector<Line>& lines) {
   Code f;
-  FormIndex load = target().upkeep.fetch_general, sum = 0;
+  FormIndex load = target().upkeep.reload_general, sum = 0;
   for (FormIndex k = first_real_form; k < target().forms.size(); ++k)
     if (target().form(k).name == "lea.64") sum = k;
   std::vector<Register> values;
@@ -132,7 +132,7 @@ int least_moves(const std::vector<Line>& lines, size_t registers) {
 
 int moves_in(const Code& f) {
   int n = 0;
-  for (const CodeLine& i : f.code) n += i.form == save_form || i.form == fetch_form;
+  for (const CodeLine& i : f.code) n += i.form == spill_form || i.form == reload_form;
   return n;
 }
 
@@ -302,7 +302,7 @@ TEST(Quality, SumsOverManyProgramsDoNotRise) {
     ASSERT_TRUE(lowered.good()) << render(lowered.why());
     for (const CompiledFunction& f : lowered->functions)
       for (const EmittedLine& l : f.lines) {
-        sums["spills and reloads"] += l.role == Role::Save || l.role == Role::Fetch;
+        sums["spills and reloads"] += l.role == Role::Spill || l.role == Role::Reload;
         sums["copies"] += l.role == Role::Move;
         sums["bytes"] += l.size;
       }

@@ -38,7 +38,7 @@ TEST(Render, ListingsAccountForEveryByte) {
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     for (const machine::FunctionListing& l : listings_of(*program.module)) {
       uint32_t at = 0;
-      unsigned instructions = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
+      unsigned instructions = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
       for (const auto& block : l.blocks) {
         ASSERT_EQ(block.offset, at);
         for (const auto& line : block.lines) {
@@ -46,8 +46,8 @@ TEST(Render, ListingsAccountForEveryByte) {
           at += static_cast<uint32_t>(line.bytes.size());
           ++instructions;
           moves += line.role == machine::Role::Move;
-          saves += line.role == machine::Role::Save;
-          fetches += line.role == machine::Role::Fetch;
+          spills += line.role == machine::Role::Spill;
+          reloads += line.role == machine::Role::Reload;
           // An address in the text that is not only computed is a load, a store, or both.
           bool touches = line.text.find(" ptr [") != std::string::npos;
           loads += touches, stores += touches;
@@ -56,8 +56,8 @@ TEST(Render, ListingsAccountForEveryByte) {
       EXPECT_EQ(at, l.totals.bytes);
       EXPECT_EQ(instructions, l.totals.instructions);
       EXPECT_EQ(moves, l.totals.moves);
-      EXPECT_EQ(saves, l.totals.saves);
-      EXPECT_EQ(fetches, l.totals.fetches);
+      EXPECT_EQ(spills, l.totals.spills);
+      EXPECT_EQ(reloads, l.totals.reloads);
       EXPECT_LE(l.totals.loads, loads);
       EXPECT_LE(l.totals.stores, stores);
       EXPECT_GE(l.totals.loads + l.totals.stores, loads);
@@ -158,7 +158,7 @@ TEST(Pen, WritesWhatItIsTold) {
   pen.from({}).at_end(b).go(c, {pen.pick(yes, x, pen.mul(x, pen.sub(x, x)))});
   pen.at_end(c);
   Value r = pen.call(outside, {pen.load(f64, slot), pen.convert(Op::ToFloatS, f64, joined)})[0];
-  pen.give_back({r});
+  pen.return_values({r});
   EXPECT_TRUE(verify(module).empty()) << render(verify(module));
   EXPECT_EQ(write_text(module), R"(module pen
 layout little

@@ -60,7 +60,7 @@ class PatternProgram {
  private:
   void build(bool branches) {
     const PatternNode& root = rule_.nodes[0];
-    if (rule_.matches_constant) return pen_->give_back({leaf(root)});
+    if (rule_.matches_constant) return pen_->return_values({leaf(root)});
     if (root.op == Op::Trap) {
       pen_->trap();
       root_ = f_->last(f_->entry());
@@ -71,16 +71,16 @@ class PatternProgram {
       Block yes = f_->add_block(), no = f_->add_block();
       pen_->when(condition, yes, {}, no, {});
       root_ = f_->last(f_->entry());
-      pen_->at_end(yes).give_back({pen_->integer(Type::integer(32), 1)});
-      pen_->at_end(no).give_back({pen_->integer(Type::integer(32), 2)});
+      pen_->at_end(yes).return_values({pen_->integer(Type::integer(32), 1)});
+      pen_->at_end(no).return_values({pen_->integer(Type::integer(32), 2)});
       return;
     }
     Value v = operation(root);
     root_ = f_->last(f_->entry());
     if (v.exists())
-      pen_->give_back({v});
+      pen_->return_values({v});
     else
-      pen_->give_back({});
+      pen_->return_values({});
   }
 
   Value value(int8_t at) {

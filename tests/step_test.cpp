@@ -32,7 +32,7 @@ const Target& target() { return *native_target(); }
 // What an instruction left, in the book's numbers of registers and flags.
 struct Moment {
   uint64_t address = 0;
-  std::vector<Word> registers;
+  std::vector<Bits> registers;
   std::vector<bool> flags;
 };
 
@@ -123,7 +123,7 @@ class Program {
     user_fpregs_struct f;
     ptrace(PTRACE_GETFPREGS, child, nullptr, &f);
     for (int k = 0; k < 16; ++k) {
-      Word v;
+      Bits v;
       std::memcpy(&v, &f.xmm_space[4 * k], sizeof v);
       m.registers.push_back(v);
     }
@@ -146,7 +146,7 @@ class Unsaid {
  public:
   // At the start of a function that takes these: what arrives in registers is said.
   explicit Unsaid(const std::vector<Type>& parameters)
-      : registers_(32, ~Word(0)), flags_(target().flags.size(), true) {
+      : registers_(32, ~Bits(0)), flags_(target().flags.size(), true) {
     registers_[target().convention.stack] = 0;
     size_t whole = 0, floats = 0;
     for (Type t : parameters) {
@@ -159,7 +159,7 @@ class Unsaid {
   // Whether the last instruction asked something that the program has not said: where a branch leads is open
   // then.
   bool last_asked() const { return last_asked_; }
-  Word of(size_t r) const { return registers_[r]; }
+  Bits of(size_t r) const { return registers_[r]; }
   bool of_flag(size_t f) const { return flags_[f]; }
 
   // What the instruction makes of them; `state` is the simulator's after it.
@@ -168,7 +168,7 @@ class Unsaid {
     bool open = false;
     for (size_t k = 0; k < form.operands.size(); ++k) {
       const FormOperand& o = form.operands[k];
-      Word mask = o.type.exists() ? mask_of(o.type.total_bits()) : ~Word(0);
+      Bits mask = o.type.exists() ? mask_of(o.type.total_bits()) : ~Bits(0);
       if (o.kind == OperandKind::Register && o.read)
         open |= is_stack(i.operands[k].physical) || (registers_[i.operands[k].physical] & mask) != 0;
       if (o.kind == OperandKind::Memory && o.read) open |= is_from_stack(i.operands[k].address, state);
@@ -185,8 +185,8 @@ class Unsaid {
         write(i.operands[k].physical, o.type.total_bits(), o.clears, open);
     }
     for (const MeaningStep& m : form.meaning) {
-      if (m.to.kind == PlaceKind::Flag) flags_[m.to.index] = m.kind == MeaningKind::Open || open;
-      if (m.to.kind == PlaceKind::Register && m.to.index != target().convention.stack)
+      if (m.to.kind == TermKind::Flag) flags_[m.to.index] = m.kind == MeaningKind::Open || open;
+      if (m.to.kind == TermKind::Register && m.to.index != target().convention.stack)
         write(m.to.index, m.to.type.total_bits(), false, open);
     }
   }
@@ -211,18 +211,18 @@ class Unsaid {
     const RegisterClass& c = target().classes[target().class_of(r)];
     for (const RegisterView& view : c.views)
       if (view.bits == bits && view.rest == Rest::Clears) clears = true;
-    Word mask = mask_of(bits), above = clears ? 0 : registers_[r] & ~mask;
+    Bits mask = mask_of(bits), above = clears ? 0 : registers_[r] & ~mask;
     registers_[r] = (open ? mask : 0) | above;
   }
 
-  std::vector<Word> registers_;
+  std::vector<Bits> registers_;
   std::vector<bool> flags_;
   bool last_asked_ = false;
 };
 
-bool are_both_no_number(Word a, Word b) {
-  auto f64 = [](Word v) { return std::bit_cast<double>(static_cast<uint64_t>(v)); };
-  auto f32 = [](Word v) { return std::bit_cast<float>(static_cast<uint32_t>(v)); };
+bool are_both_no_number(Bits a, Bits b) {
+  auto f64 = [](Bits v) { return std::bit_cast<double>(static_cast<uint64_t>(v)); };
+  auto f32 = [](Bits v) { return std::bit_cast<float>(static_cast<uint32_t>(v)); };
   return (std::isnan(f64(a)) && std::isnan(f64(b))) || (std::isnan(f32(a)) && std::isnan(f32(b)));
 }
 
@@ -250,12 +250,12 @@ TEST(Steps, TheProcessorDoesWhatTheSimulatorDoesAtEveryInstruction) {
       ASSERT_EQ(is[k].address, should[k].address) << what();
       unsaid.step(instructions[k], should[k]);
       for (size_t r = 0; r < 32; ++r) {
-        Word mask = ~unsaid.of(r), a = is[k].registers[r] & mask, b = should[k].registers[r] & mask;
+        Bits mask = ~unsaid.of(r), a = is[k].registers[r] & mask, b = should[k].registers[r] & mask;
         if (mask == 0) continue;
         ++compared;
         if (a == b || (r >= 16 && are_both_no_number(a, b))) continue;
         // Addresses of the two stacks: as far from where each began.
-        auto low = [](Word v) { return static_cast<uint64_t>(v); };
+        auto low = [](Bits v) { return static_cast<uint64_t>(v); };
         if (r < 16 && low(a) - real_stack == low(b) - stack) continue;
         ASSERT_TRUE(false) << what() << "\n"
                            << fmt::format("{} is {:x}:{:x}, not {:x}:{:x}",

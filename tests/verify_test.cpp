@@ -37,7 +37,7 @@ struct Ground {
   Ground() { pen.at_end(entry); }
   void finish() {
     if (!f.terminator(entry).exists()) pen.at_end(entry).go(other);
-    if (!f.terminator(other).exists()) pen.at_end(other).give_back({i});
+    if (!f.terminator(other).exists()) pen.at_end(other).return_values({i});
   }
   Instruction put(Op op, std::vector<Value> operands, std::vector<Type> results = {}, uint32_t detail = 0) {
     return pen.put({.op = op, .operands = operands, .results = results, .detail = detail});
@@ -62,7 +62,7 @@ const Mistake mistakes[] = {
      }},
     {"the block does not end", [](Ground& g) { g.f.add_block(g.realm.name("open")); }},
     {"two blocks are called 'enter'",
-     [](Ground& g) { g.pen.at_end(g.f.add_block(g.realm.name("enter"))).give_back({g.i}); }},
+     [](Ground& g) { g.pen.at_end(g.f.add_block(g.realm.name("enter"))).return_values({g.i}); }},
     {"two values are called 'twin'",
      [](Ground& g) {
        g.f.set_name(g.pen.add(g.i, g.i), g.realm.name("twin"));
@@ -190,7 +190,7 @@ const Mistake mistakes[] = {
      }},
     {"this passes (f32)", [](Ground& g) { g.put(Op::Call, {g.x}, {i32}, g.outside.index); }},
     {"the call's results are not those", [](Ground& g) { g.put(Op::Call, {g.i}, {f32}, g.outside.index); }},
-    {"this returns (f32)", [](Ground& g) { g.pen.at_end(g.other).give_back({g.x}); }},
+    {"this returns (f32)", [](Ground& g) { g.pen.at_end(g.other).return_values({g.x}); }},
     {"calls through something that is no pointer", [](Ground& g) { g.put(Op::CallThrough, {g.i}, {i32}); }},
     {"'return call' has results of its own",
      [](Ground& g) {

@@ -14,7 +14,7 @@
 namespace porphyry::tool {
 namespace {
 
-std::string changed_to(const std::string& name, Word v) {
+std::string changed_to(const std::string& name, Bits v) {
   uint64_t low = static_cast<uint64_t>(v), high = static_cast<uint64_t>(v >> 64);
   return high ? fmt::format("{}={:#x}:{:016x}", name, high, low) : fmt::format("{}={:#x}", name, low);
 }
@@ -44,7 +44,7 @@ class Tracer {
   }
 
  private:
-  std::string change(unsigned r, Word v) const {
+  std::string change(unsigned r, Bits v) const {
     return changed_to(std::string(target_.register_name(r, target_.classes[target_.class_of(r)].bits)), v);
   }
 
@@ -68,7 +68,7 @@ class CodeTracer {
     machine::each_register(code, line, [&](machine::Register r, bool, bool written) {
       if (!written) return;
       bool is_virtual = machine::is_virtual(r);
-      Word v = is_virtual ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
+      Bits v = is_virtual ? seen.virtuals[r - machine::first_virtual] : seen.state->registers[r];
       Value value = is_virtual ? code.shape(r).origin : Value();
       // What lies above a narrow value in its register is of no account.
       if (value.exists()) v &= mask_of(std::max(8u, f.type(value).total_bits()));
@@ -92,7 +92,7 @@ class CodeTracer {
       if (state.flags[k]) set.emplace_back(target_.flags[k]);
     return set.empty() ? "no flag" : listed(set, "and");
   }
-  static std::string by_type(Type t, Word bits) {
+  static std::string by_type(Type t, Bits bits) {
     if (t.is_pointer()) return "";
     std::string text = text::literal_text(text::lane_words(t, bits), t);
     return " " + (t.has_lanes() && text.starts_with('{') ? text : "(" + text + ")");

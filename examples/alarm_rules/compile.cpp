@@ -64,7 +64,7 @@ class Compiler {
     }
     Typed result = node(*d.body);
     units_[d.name] = result.unit;
-    pen_->from(position(d.place)).give_back({result.value});
+    pen_->from(position(d.place)).return_values({result.value});
   }
 
   void alarm(const Definition& d) {
@@ -81,7 +81,7 @@ class Compiler {
       complain(d.body->place, "an alarm rings or not, and this is " + shown(result.unit), "a comparison");
       result.value = pen_->truth(false);
     }
-    pen_->from(position(d.place)).give_back({result.value});
+    pen_->from(position(d.place)).return_values({result.value});
   }
 
   static std::string shown(const std::string& unit) { return unit.empty() ? "a plain number" : unit; }

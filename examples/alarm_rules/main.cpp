@@ -11,12 +11,12 @@
 #include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/text.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/targets.h"
-#include "porphyry/formats/text.h"
-#include "porphyry/print/print.h"
 
 namespace {
 
@@ -54,7 +54,8 @@ int main(int count, char** arguments) {
   if (Diagnostics wrong = rules::compile(**program, source, module); !wrong.empty()) return refuse(wrong);
   if (Diagnostics wrong = verify(module); !wrong.empty()) return refuse(wrong);
   if (count > 3) return fmt::print("{}", write_text(module)), 0;
-  if (Diagnostics wrong = run_pipeline(module, level_named("-O1")->pipeline()); !wrong.empty()) return refuse(wrong);
+  if (Diagnostics wrong = run_pipeline(module, level_named("-O1")->pipeline()); !wrong.empty())
+    return refuse(wrong);
   auto jit = Jit::compile(module, *native_target());
   if (!jit) return refuse(jit.why());
 

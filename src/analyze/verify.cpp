@@ -343,7 +343,7 @@ class Verifier {
       return add(origin_.places->bodies[symbol_.index].header, std::move(message), std::move(expected));
     excerpt("func " + std::string(module_.symbol_name(symbol_)), std::move(message), std::move(expected));
   }
-  void add(PlaceMap::Place place, std::string message, std::string expected) {
+  void add(PlaceMap::Span place, std::string message, std::string expected) {
     out_.push_back(origin_.source->at(place.offset, place.length, std::move(message), std::move(expected)));
   }
   void excerpt(std::string text, std::string message, std::string expected) {
@@ -372,7 +372,7 @@ void verify_symbols(const Module& module, const Origin& origin, Diagnostics& out
       d.excerpt = std::string(module.text(row.name)) + (signature ? signature->text() : "");
       d.length = static_cast<uint32_t>(d.excerpt.size());
       if (origin.places) {
-        PlaceMap::Place place = origin.places->bodies[k].header;
+        PlaceMap::Span place = origin.places->bodies[k].header;
         d = origin.source->at(place.offset, place.length, d.message, d.expected);
       }
       out.push_back(std::move(d));

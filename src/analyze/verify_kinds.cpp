@@ -26,7 +26,7 @@ class KindVerifier {
  private:
   std::string name(Name n) const { return "'" + std::string(module_.text(n)) + "'"; }
 
-  void complain(const std::vector<PlaceMap::Place>* places, uint32_t index, std::string excerpt,
+  void complain(const std::vector<PlaceMap::Span>* places, uint32_t index, std::string excerpt,
                 std::string message, std::string expected) {
     if (origin_.places && index < places->size()) {
       out_.push_back(origin_.source->at((*places)[index].offset, (*places)[index].length, std::move(message),

@@ -1,5 +1,5 @@
-#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
+#include "porphyry/base/files.h"
 
 #include <fmt/format.h>
 
@@ -8,8 +8,8 @@
 #include <chrono>
 #include <cstring>
 
-#include "porphyry/print/literals.h"
 #include "porphyry/formats/text.h"
+#include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
@@ -27,7 +27,7 @@ std::vector<std::string> split(const std::string& s, char by) {
 }
 
 // A number in a file of columns may leave out the point.
-std::optional<Word> column_bits(const std::string& word, Type type) {
+std::optional<Bits> column_bits(const std::string& word, Type type) {
   auto bits = text::literal_bits(word, type);
   if (!bits && type.is_float()) bits = text::float_bits(word, type);
   return bits;
@@ -41,7 +41,7 @@ struct ParsedWord {
 Result<ParsedWord> parse_file(const std::string& word, ByteOrder order) {
   auto parts = split(word.substr(5), ':');
   const char* form = "file:PATH:TYPE, or file:PATH:TYPE:COLUMN";
-  std::optional<Word> column = 0;
+  std::optional<Bits> column = 0;
   if (parts.size() > 2 && !Type::named(parts.back())) {
     column = text::integer_bits(parts.back(), Type::integer(32));
     parts.pop_back();

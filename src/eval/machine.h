@@ -49,9 +49,9 @@ class Evaluator::Machine {
   void plain(const eval::Step& s, Datum* slots);
   void scalar(const eval::Step& s, Datum* slots);
   void with_lanes(const eval::Step& s, Datum* slots);
-  bool keeps_promises(const eval::Step& s, Type operand, Type result, std::span<const Word> arguments);
-  bool keeps_lane_promises(const eval::Step& s, std::span<const Type> types, std::span<const Word> in);
-  Word permitted(const eval::Step& s, Type operand, Type result, std::span<const Word> in, Word out);
+  bool keeps_promises(const eval::Step& s, Type operand, Type result, std::span<const Bits> arguments);
+  bool keeps_lane_promises(const eval::Step& s, std::span<const Type> types, std::span<const Bits> in);
+  Bits permitted(const eval::Step& s, Type operand, Type result, std::span<const Bits> in, Bits out);
   void reinterpret(const eval::Step& s, Datum* slots);
 
   // memory_steps.cpp
@@ -83,7 +83,7 @@ class Evaluator::Machine {
   std::vector<Datum> slots_;
   std::vector<Datum> moved_;        // arguments on their way over an edge or into a call
   std::vector<uint32_t> promises_;  // active promises `sole` and `const`, in the order they were made
-  std::vector<Word> words_in_, words_out_;
+  std::vector<Bits> words_in_, words_out_;
   Outcome out_;
   bool running_ = false;
 };

@@ -172,7 +172,7 @@ bool Memory::load_scalar(const Access& a, Type type, Datum& out) {
   bool arbitrary_instead = false;
   if (!keeps_words(a, size, false, arbitrary_instead)) return false;
   if (arbitrary_instead) {
-    out = Datum::of(((Word(arbitrary()) << 64) | arbitrary()) & mask_of(type.bits()));
+    out = Datum::of(((Bits(arbitrary()) << 64) | arbitrary()) & mask_of(type.bits()));
     return true;
   }
   Object& o = objects_[a.pointer.object()];

@@ -23,7 +23,7 @@ void Evaluator::Machine::plain(const Step& s, Datum* slots) {
 // bits of a pointer reveal its object; a pointer from bits reaches revealed objects only.
 void Evaluator::Machine::reinterpret(const Step& s, Datum* slots) {
   if (s.operand.has_lanes() || s.result.has_lanes()) {  // lanes side by side in as many bits
-    std::vector<Word> in, out(s.result.lanes());
+    std::vector<Bits> in, out(s.result.lanes());
     Datum first = slots[s.slots[0]];
     if (s.operand.is_pointer() && first.object()) memory_.reveal(first.object());
     for (unsigned k = 0; k < s.operand.lanes(); ++k) in.push_back(slots[s.slots[0] + k].bits);
@@ -38,7 +38,7 @@ void Evaluator::Machine::reinterpret(const Step& s, Datum* slots) {
   slots[s.out] = s.result.is_pointer() ? memory_.pointer_of(v.bits) : Datum{v.bits, 0};
 }
 
-bool Evaluator::Machine::keeps_promises(const Step& s, Type operand, Type result, std::span<const Word> in) {
+bool Evaluator::Machine::keeps_promises(const Step& s, Type operand, Type result, std::span<const Bits> in) {
   uint8_t broken = s.promises ? broken_promises(s.op, s.promises, operand, result, in) : 0;
   if (!broken) return true;
   fault(fmt::format("'{}' breaks its promise '{}'", info(s.op).name, words_of(broken, promise_words())));
@@ -47,11 +47,11 @@ bool Evaluator::Machine::keeps_promises(const Step& s, Type operand, Type result
 
 namespace {
 
-bool is_nan(Word bits, Type t) {
+bool is_nan(Bits bits, Type t) {
   return t.bits() == 32 ? std::isnan(std::bit_cast<float>(static_cast<uint32_t>(bits)))
                         : std::isnan(std::bit_cast<double>(static_cast<uint64_t>(bits)));
 }
-bool is_infinite(Word bits, Type t) {
+bool is_infinite(Bits bits, Type t) {
   return t.bits() == 32 ? std::isinf(std::bit_cast<float>(static_cast<uint32_t>(bits)))
                         : std::isinf(std::bit_cast<double>(static_cast<uint64_t>(bits)));
 }
@@ -59,23 +59,23 @@ bool is_infinite(Word bits, Type t) {
 }  // namespace
 
 // nonan and noinf make a result arbitrary where one occurs; the other permits allow the exact result.
-Word Evaluator::Machine::permitted(const Step& s, Type operand, Type result, std::span<const Word> in,
-                                   Word out) {
-  auto offends = [&](Word bits, Type t) {
+Bits Evaluator::Machine::permitted(const Step& s, Type operand, Type result, std::span<const Bits> in,
+                                   Bits out) {
+  auto offends = [&](Bits bits, Type t) {
     return t.is_float() && (((s.permits & permit::nonan) && is_nan(bits, t)) ||
                             ((s.permits & permit::noinf) && is_infinite(bits, t)));
   };
   bool broken = offends(out, result);
   for (size_t k = s.op == Op::Pick ? 1 : 0; k < in.size(); ++k) broken |= offends(in[k], operand);
-  return broken ? (Word(memory_.arbitrary()) << 64 | memory_.arbitrary()) & mask_of(result.bits()) : out;
+  return broken ? (Bits(memory_.arbitrary()) << 64 | memory_.arbitrary()) & mask_of(result.bits()) : out;
 }
 
 void Evaluator::Machine::scalar(const Step& s, Datum* slots) {
-  Word in[3];
+  Bits in[3];
   unsigned count = info(s.op).arity();
   for (unsigned k = 0; k < count; ++k) {
     Datum d = slots[s.slots[k]];
-    in[k] = s.operand.is_pointer() ? Word(d.bits) : d.word();
+    in[k] = s.operand.is_pointer() ? Bits(d.bits) : d.word();
   }
   if (s.promises && !keeps_promises(s, s.operand, s.result, {in, count})) return;
   Computed c = compute(s.op, s.operand, s.result, {in, count});
@@ -87,7 +87,7 @@ void Evaluator::Machine::scalar(const Step& s, Datum* slots) {
 }
 
 bool Evaluator::Machine::keeps_lane_promises(const Step& s, std::span<const Type> types,
-                                             std::span<const Word> in) {
+                                             std::span<const Bits> in) {
   if (info(s.op).layout == Layout::Lane || info(s.op).layout == Layout::Put) {
     if (!(s.promises & promise::bounded) || in[types[0].lanes()] < types[0].lanes()) return true;
     fault(fmt::format("'{}' breaks its promise 'bounded'", info(s.op).name));
@@ -95,7 +95,7 @@ bool Evaluator::Machine::keeps_lane_promises(const Step& s, std::span<const Type
   }
   unsigned lanes = types[0].lanes();
   for (unsigned lane = 0; lane < lanes; ++lane) {
-    Word one[3];
+    Bits one[3];
     for (size_t k = 0; k < types.size(); ++k) one[k] = in[k * lanes + lane];
     if (!keeps_promises(s, s.operand.element(), s.result.element(), {one, types.size()})) return false;
   }
@@ -125,7 +125,7 @@ void Evaluator::Machine::with_lanes(const Step& s, Datum* slots) {
     bool by_lane = info(s.op).layout <= Layout::Convert && info(s.op).layout != Layout::Pick;
     unsigned lanes = results[0].lanes();
     for (unsigned lane = 0; by_lane && lane < lanes; ++lane) {
-      Word one[3];
+      Bits one[3];
       for (size_t k = 0; k < count; ++k) one[k] = words_in_[k * lanes + lane];
       words_out_[lane] =
           permitted(s, s.operand.element(), s.result.element(), {one, count}, words_out_[lane]);

@@ -97,7 +97,7 @@ class Planner {
     Plan::Choice c;
     c.otherwise = static_cast<uint32_t>(f_.edge_count(i) - 1);
     for (uint32_t k = 0; k < c.otherwise; ++k) {
-      Word value = f_.case_value(i, k);
+      Bits value = f_.case_value(i, k);
       if (value >> 64)
         c.wide.push_back({value, k});
       else

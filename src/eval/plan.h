@@ -38,7 +38,7 @@ struct Plan {
   std::vector<Jump> jumps;
   struct Choice {
     std::unordered_map<uint64_t, uint32_t> ways;  // by value: the edge; values up to 64 bits
-    std::vector<std::pair<Word, uint32_t>> wide;
+    std::vector<std::pair<Bits, uint32_t>> wide;
     uint32_t otherwise;
   };
   std::vector<Choice> choices;

@@ -48,8 +48,8 @@ struct Integers {
   U rotated_left(U v, unsigned n) const { return n == 0 ? v : (v << n | v >> (width - n)) & mask; }
   // High half of the product by halves, so that no type of twice the width is needed.
   U high_product(U a, U b) const {
-    if constexpr (sizeof(U) == 8) return static_cast<U>(Word(a) * b >> width) & mask;
-    if (width <= 64) return static_cast<U>(Word(a) * b >> width) & mask;
+    if constexpr (sizeof(U) == 8) return static_cast<U>(Bits(a) * b >> width) & mask;
+    if (width <= 64) return static_cast<U>(Bits(a) * b >> width) & mask;
     U product_high = 0, low = 0;
     for (unsigned i = 0; i < width; ++i) {  // shift and add over (high, low), width bits each
       if (!(b >> i & 1)) continue;
@@ -83,8 +83,8 @@ template <class U>
 Computed integer_operation(Op op, unsigned width, U a, U b) {
   using I = Integers<U>;
   I in(width);
-  auto give = [&](U v) { return Computed{static_cast<Word>(v & in.mask), false}; };
-  auto truth = [](bool v) { return Computed{v ? Word(1) : Word(0), false}; };
+  auto give = [&](U v) { return Computed{static_cast<Bits>(v & in.mask), false}; };
+  auto truth = [](bool v) { return Computed{v ? Bits(1) : Bits(0), false}; };
   constexpr Computed trap{0, true};
   switch (op) {
     case Op::Add: return give(a + b);
@@ -142,7 +142,7 @@ Computed integer_operation(Op op, unsigned width, U a, U b) {
 template <class U>
 Computed integer_pair(Op op, unsigned width, U a, U b, bool carry) {
   Integers<U> in(width);
-  auto give = [&](U first, U second) { return Computed{static_cast<Word>(first & in.mask), false, second}; };
+  auto give = [&](U first, U second) { return Computed{static_cast<Bits>(first & in.mask), false, second}; };
   switch (op) {
     case Op::AddCarry: {
       U sum = (a + b) & in.mask;
@@ -165,17 +165,17 @@ template <class F>
 using BitsOf = std::conditional_t<sizeof(F) == 4, uint32_t, uint64_t>;
 
 template <class F>
-F to_value(Word bits) {
+F to_value(Bits bits) {
   return std::bit_cast<F>(static_cast<BitsOf<F>>(bits));
 }
 template <class F>
-Word to_bits(F value) {
+Bits to_bits(F value) {
   return std::bit_cast<BitsOf<F>>(value);
 }
 // What arithmetic gives: a NaN is quiet, which the host's own functions do not all see to.
 template <class F>
-Word arithmetic_bits(F value) {
-  constexpr Word quiet = Word(1) << (std::numeric_limits<F>::digits - 2);
+Bits arithmetic_bits(F value) {
+  constexpr Bits quiet = Bits(1) << (std::numeric_limits<F>::digits - 2);
   return std::isnan(value) ? to_bits(value) | quiet : to_bits(value);
 }
 
@@ -188,12 +188,12 @@ F extreme(F a, F b, bool want_less) {
 }
 
 template <class F>
-Computed float_operation(Op op, std::span<const Word> arguments) {
-  constexpr Word sign = Word(1) << (sizeof(F) * 8 - 1);
-  Word bits_a = arguments[0], bits_b = arguments.size() > 1 ? arguments[1] : 0;
+Computed float_operation(Op op, std::span<const Bits> arguments) {
+  constexpr Bits sign = Bits(1) << (sizeof(F) * 8 - 1);
+  Bits bits_a = arguments[0], bits_b = arguments.size() > 1 ? arguments[1] : 0;
   F a = to_value<F>(bits_a), b = to_value<F>(bits_b);
   auto give = [](F v) { return Computed{arithmetic_bits<F>(v), false}; };
-  auto truth = [](bool v) { return Computed{v ? Word(1) : Word(0), false}; };
+  auto truth = [](bool v) { return Computed{v ? Bits(1) : Bits(0), false}; };
   switch (op) {
     case Op::Add: return give(a + b);
     case Op::Sub: return give(a - b);
@@ -223,24 +223,24 @@ Computed float_operation(Op op, std::span<const Word> arguments) {
 }
 
 template <class F>
-Word integer_of(F value, unsigned width, bool is_signed) {
+Bits integer_of(F value, unsigned width, bool is_signed) {
   if (std::isnan(value)) return 0;
-  Word greatest = mask_of(is_signed ? width - 1 : width);
-  Word least = is_signed ? (Word(1) << (width - 1)) : 0;
+  Bits greatest = mask_of(is_signed ? width - 1 : width);
+  Bits least = is_signed ? (Bits(1) << (width - 1)) : 0;
   F limit = std::ldexp(F(1), static_cast<int>(is_signed ? width - 1 : width));
   if (value >= limit) return greatest;
   if (is_signed ? value < -limit : value <= F(-1)) return least;
-  return is_signed ? static_cast<Word>(static_cast<__int128>(value)) & mask_of(width)
-                   : static_cast<Word>(value);
+  return is_signed ? static_cast<Bits>(static_cast<__int128>(value)) & mask_of(width)
+                   : static_cast<Bits>(value);
 }
 
 template <class F>
-Word float_of(Word bits, unsigned width, bool is_signed) {
+Bits float_of(Bits bits, unsigned width, bool is_signed) {
   if (is_signed) return to_bits<F>(static_cast<F>(static_cast<__int128>(sign_extended(bits, width))));
   return to_bits<F>(static_cast<F>(bits));
 }
 
-Word converted(Op op, Type from, Type to, Word v) {
+Bits converted(Op op, Type from, Type to, Bits v) {
   switch (op) {
     case Op::WidenS: return sign_extended(v, from.bits()) & mask_of(to.bits());
     case Op::Widen: return arithmetic_bits(static_cast<double>(to_value<float>(v)));
@@ -264,20 +264,20 @@ Word converted(Op op, Type from, Type to, Word v) {
 
 }  // namespace
 
-Computed compute(Op op, Type operand, Type result, std::span<const Word> arguments) {
+Computed compute(Op op, Type operand, Type result, std::span<const Bits> arguments) {
   if (op == Op::Pick) return {arguments[0] & 1 ? arguments[1] : arguments[2], false};
   if (info(op).layout == Layout::Convert) return {converted(op, operand, result, arguments[0]), false};
   if (operand.is_float())
     return operand.bits() == 32 ? float_operation<float>(op, arguments)
                                 : float_operation<double>(op, arguments);
-  Word b = arguments.size() > 1 ? arguments[1] : 0;
+  Bits b = arguments.size() > 1 ? arguments[1] : 0;
   if (info(op).result_count() == 2) {
     bool carry = arguments.size() > 2 && (arguments[2] & 1);
-    if (operand.bits() > 64) return integer_pair<Word>(op, operand.bits(), arguments[0], b, carry);
+    if (operand.bits() > 64) return integer_pair<Bits>(op, operand.bits(), arguments[0], b, carry);
     return integer_pair<uint64_t>(op, operand.bits(), static_cast<uint64_t>(arguments[0]),
                                   static_cast<uint64_t>(b), carry);
   }
-  if (operand.bits() > 64) return integer_operation<Word>(op, operand.bits(), arguments[0], b);
+  if (operand.bits() > 64) return integer_operation<Bits>(op, operand.bits(), arguments[0], b);
   return integer_operation<uint64_t>(op, operand.bits(), static_cast<uint64_t>(arguments[0]),
                                      static_cast<uint64_t>(b));
 }

@@ -7,35 +7,35 @@
 namespace porphyry {
 namespace {
 
-Word reduced(Op op, Type type, std::span<const Word> in) {
+Bits reduced(Op op, Type type, std::span<const Bits> in) {
   Op step = joining_op(op);
-  Word so_far = in[0];
+  Bits so_far = in[0];
   for (size_t k = 1; k < in.size(); ++k) {
-    Word pair[] = {so_far, in[k]};
+    Bits pair[] = {so_far, in[k]};
     so_far = compute(step, type.element(), type.element(), pair).bits;
   }
   return so_far;
 }
 
 // Lane 0 is least significant, elements side by side without gaps.
-void reinterpreted(Type from, Type to, std::span<const Word> in, std::span<Word> out) {
+void reinterpreted(Type from, Type to, std::span<const Bits> in, std::span<Bits> out) {
   std::vector<bool> bits;
   bits.reserve(from.total_bits());
   for (unsigned k = 0; k < from.lanes(); ++k)
     for (unsigned b = 0; b < from.bits(); ++b) bits.push_back(in[k] >> b & 1);
   for (unsigned k = 0; k < to.lanes(); ++k) {
     out[k] = 0;
-    for (unsigned b = 0; b < to.bits(); ++b) out[k] |= Word(bits[k * to.bits() + b]) << b;
+    for (unsigned b = 0; b < to.bits(); ++b) out[k] |= Bits(bits[k * to.bits() + b]) << b;
   }
 }
 
 bool lane_by_lane(Op op, std::span<const Type> operands, std::span<const Type> results,
-                  std::span<const Word> in, std::span<Word> out) {
+                  std::span<const Bits> in, std::span<Bits> out) {
   unsigned lanes = results[0].lanes();
   size_t typed = info(op).roles().starts_with(static_cast<char>(OperandRole::Condition)) ? 1 : 0;
   Type operand = operands[typed].element(), result = results[0].element();
   for (unsigned lane = 0; lane < lanes; ++lane) {
-    std::array<Word, 3> v{};
+    std::array<Bits, 3> v{};
     size_t at = 0;
     for (size_t k = 0; k < operands.size(); ++k) {
       v[k] = in[at + (operands[k].has_lanes() ? lane : 0)];  // a single condition picks all lanes alike
@@ -67,11 +67,11 @@ Op joining_op(Op op) {
 }
 
 bool compute_lanes(Op op, std::span<const Type> operands, std::span<const Type> results,
-                   std::span<const Word> in, std::span<Word> out, std::span<const uint16_t> lanes) {
+                   std::span<const Bits> in, std::span<Bits> out, std::span<const uint16_t> lanes) {
   unsigned count = operands[0].lanes();
   switch (info(op).layout) {
     case Layout::Splat:
-      for (Word& w : out) w = in[0];
+      for (Bits& w : out) w = in[0];
       return true;
     case Layout::Lane: out[0] = in[static_cast<size_t>(in[count] % count)]; return true;
     case Layout::Put:

@@ -60,7 +60,7 @@ Function::Function(const Function& other, const Expected& rooms)
       first_parameter_(other.first_parameter_),
       first_block_(other.first_block_),
       last_block_(other.last_block_) {
-  house(other, rooms);
+  move_tables(other, rooms);
 }
 
 // ---- blocks -----------------------------------------------------------------------------------------------
@@ -162,7 +162,7 @@ Block Function::split(Block b, Instruction first, Name name) {
   Position position = this->position(first);
   Block after = add_block_after(b, name);
   take_over(after, first);
-  Draft::Target target{after};
+  Draft::Destination target{after};
   append(b, {.op = Op::Go, .position = position, .targets = {&target, 1}});
   return after;
 }
@@ -289,7 +289,7 @@ uint32_t Function::add_reserve(const ReserveShape& r) {
   return static_cast<uint32_t>(reserves.size() - 1);
 }
 
-uint32_t Function::add_cases(std::span<const Word> values) {
+uint32_t Function::add_cases(std::span<const Bits> values) {
   auto& cases = rare_.make().cases;
   cases.insert(cases.end(), values.begin(), values.end());
   return static_cast<uint32_t>(cases.size() - values.size());
@@ -310,8 +310,7 @@ bool Function::has_detail(Instruction i) const {
     case Detail::Address: return in(addresses_);
     case Detail::Copy: return rare_.get() && in(rare_->copies);
     case Detail::Reserve: return rare_.get() && in(rare_->reserves);
-    case Detail::Lanes:
-      return result_count(i) && rare_.get() && in(rare_->shuffles, type(result(i)).lanes());
+    case Detail::Lanes: return result_count(i) && rare_.get() && in(rare_->shuffles, type(result(i)).lanes());
     case Detail::Cases: {
       if (!rare_.get() || !in(rare_->choices)) return false;
       const Choice& c = rare_->choices[detail];
@@ -486,7 +485,7 @@ void Function::grow_constants(size_t room) {
     if (v.exists()) constant_table_[constant_place(type(v), constant_words(v))] = v;
 }
 
-Value Function::constant(Type type, Word bits) {
+Value Function::constant(Type type, Bits bits) {
   bits &= mask_of(type.bits());
   uint64_t one[2] = {static_cast<uint64_t>(bits), static_cast<uint64_t>(bits >> 64)};
   if (!type.has_lanes()) return constant_lanes(type, {one, type.words()});
@@ -507,10 +506,10 @@ Value Function::constant_lanes(Type type, std::span<const uint64_t> words) {
   return constant_table_[at] = add_value(type, ValueKind::Constant, first, 0);
 }
 
-Word Function::constant_word(Value v, size_t lane) const {
+Bits Function::constant_word(Value v, size_t lane) const {
   auto words = constant_words(v);
   if (type(v).words_per_lane() == 1) return words[lane];
-  return Word(words[2 * lane + 1]) << 64 | words[2 * lane];
+  return Bits(words[2 * lane + 1]) << 64 | words[2 * lane];
 }
 
 bool Function::is_uniform(Value v) const {
@@ -596,24 +595,24 @@ void Function::each_table(Self& self, Other& other, Visit visit) {
 }
 
 // Moves in with the content of a function, and with room for as many rows as are expected.
-void Function::house(const Function& content, const Expected& rooms) {
+void Function::move_tables(const Function& content, const Expected& rooms) {
   auto room = [&](const auto& rows, size_t Expected::*count) {
     return std::max(rows.size(), count ? rooms.*count : 0);
   };
   size_t bytes = 0, offset = 0;
   each_table(*this, content, [&]<class T>(Rows<T>&, const Rows<T>& from, size_t Expected::*count) {
-    bytes += House::place_for<T>(room(from, count));
+    bytes += TableBlock::place_for<T>(room(from, count));
   });
-  if (&content == this && bytes == house_.bytes()) return;  // nothing to be gained
-  House next(bytes);
+  if (&content == this && bytes == block_of_tables_.bytes()) return;  // nothing to be gained
+  TableBlock next(bytes);
   each_table(*this, content, [&]<class T>(Rows<T>& to, const Rows<T>& from, size_t Expected::*count) {
     next.take_in(to, from, room(from, count), offset);
   });
-  house_ = std::move(next);
+  block_of_tables_ = std::move(next);
 }
 
 void Function::compact() {
-  house(*this, {});
+  move_tables(*this, {});
   comments.shrink_to_fit();
 }
 
@@ -629,7 +628,7 @@ Function::Expected Function::counts() const {
 }
 
 void Function::expect(const Expected& counts) {
-  house(*this, counts);
+  move_tables(*this, counts);
   size_t room = 8;
   while (room * 3 < counts.constants * 4 + 4) room *= 2;
   if (counts.constants && room > constant_table_.size()) grow_constants(room);
@@ -650,7 +649,7 @@ void Function::expect_parameters(Block b, size_t count) {
 
 size_t Function::bytes() const {
   auto plain = [](const auto&... lists) { return ((lists.capacity() * sizeof(lists[0])) + ...); };
-  size_t sum = sizeof(*this) + house_.bytes() + sizeof(Signature) +
+  size_t sum = sizeof(*this) + block_of_tables_.bytes() + sizeof(Signature) +
                plain(signature_->parameters, signature_->results, comments);
   each_table(*this, *this, [&](const auto& rows, const auto&, auto) { sum += rows.own_bytes(); });
   if (rare_.get())

@@ -26,7 +26,7 @@ Instruction Pen::put(const Function::Draft& draft) {
     if (v.exists()) type_of(v);  // one that is missing, `verify` tells
   };
   for (Value v : draft.operands) look(v);
-  for (const Function::Draft::Target& t : draft.targets) {
+  for (const Function::Draft::Destination& t : draft.targets) {
     if (t.to.index >= function_->block_limit())
       throw std::invalid_argument("a target is no block of the function");
     for (Value v : t.arguments) look(v);
@@ -177,9 +177,9 @@ void Pen::return_call(Symbol callee, std::span<const Value> arguments) {
 
 void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
                  std::initializer_list<Value> arguments) {
-  std::vector<Word> values;
-  std::vector<Function::Draft::Target> targets;
-  Word mask = mask_of(type_of(v).bits());
+  std::vector<Bits> values;
+  std::vector<Function::Draft::Destination> targets;
+  Bits mask = mask_of(type_of(v).bits());
   for (const Case& c : cases) {
     values.push_back(c.value & mask);
     targets.push_back({c.to, c.arguments});
@@ -189,18 +189,18 @@ void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
 }
 
 void Pen::go(Block to, std::initializer_list<Value> arguments) {
-  Function::Draft::Target target{to, {arguments.begin(), arguments.size()}};
+  Function::Draft::Destination target{to, {arguments.begin(), arguments.size()}};
   put({.op = Op::Go, .targets = {&target, 1}});
 }
 
 void Pen::when(Value condition, Block yes, std::initializer_list<Value> yes_arguments, Block no,
                std::initializer_list<Value> no_arguments) {
-  Function::Draft::Target targets[] = {{yes, {yes_arguments.begin(), yes_arguments.size()}},
-                                       {no, {no_arguments.begin(), no_arguments.size()}}};
+  Function::Draft::Destination targets[] = {{yes, {yes_arguments.begin(), yes_arguments.size()}},
+                                            {no, {no_arguments.begin(), no_arguments.size()}}};
   put({.op = Op::When, .operands = {&condition, 1}, .targets = targets});
 }
 
-void Pen::give_back(std::initializer_list<Value> results) {
+void Pen::return_values(std::initializer_list<Value> results) {
   put({.op = Op::Return, .operands = {results.begin(), results.size()}});
 }
 

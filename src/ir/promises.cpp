@@ -5,32 +5,32 @@
 namespace porphyry {
 namespace {
 
-Word once(Op op, Type operand, Type result, std::initializer_list<Word> v, bool second = false) {
+Bits once(Op op, Type operand, Type result, std::initializer_list<Bits> v, bool second = false) {
   Computed c = compute(op, operand, result, {v.begin(), v.size()});
   return second ? c.second : c.bits;
 }
 
-bool overflows(Op op, bool is_signed, Type t, Type result, std::span<const Word> v) {
+bool overflows(Op op, bool is_signed, Type t, Type result, std::span<const Bits> v) {
   auto over = [&](Op checked) { return once(checked, t, t, {v[0], v[1]}, true) != 0; };
   switch (op) {
     case Op::Add: return over(is_signed ? Op::AddOverS : Op::AddOverU);
     case Op::Sub: return over(is_signed ? Op::SubOverS : Op::SubOverU);
     case Op::Mul: return over(is_signed ? Op::MulOverS : Op::MulOverU);
     case Op::Neg:
-    case Op::Abs: return v[0] == Word(1) << (t.bits() - 1);
+    case Op::Abs: return v[0] == Bits(1) << (t.bits() - 1);
     case Op::Shl: {
-      Word shifted = once(Op::Shl, t, t, {v[0], v[1]});
+      Bits shifted = once(Op::Shl, t, t, {v[0], v[1]});
       return once(is_signed ? Op::ShrS : Op::ShrU, t, t, {shifted, v[1]}) != v[0];
     }
     case Op::Narrow: {
-      Word low = v[0] & mask_of(result.bits());
+      Bits low = v[0] & mask_of(result.bits());
       return (is_signed ? sign_extended(low, result.bits()) & mask_of(t.bits()) : low) != v[0];
     }
     // What saturates does not come back; a NaN does not either.
     case Op::ToIntS:
     case Op::ToIntU: {
-      Word whole = once(Op::Trunc, t, t, {v[0]});
-      Word back =
+      Bits whole = once(Op::Trunc, t, t, {v[0]});
+      Bits back =
           once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
       return once(Op::Ne, t, Type::boolean(), {back, whole}) != 0;
     }
@@ -38,7 +38,7 @@ bool overflows(Op op, bool is_signed, Type t, Type result, std::span<const Word>
   }
 }
 
-bool loses(Op op, Type t, Type result, std::span<const Word> v) {
+bool loses(Op op, Type t, Type result, std::span<const Bits> v) {
   switch (op) {
     case Op::DivS: return once(Op::RemS, t, t, {v[0], v[1]}) != 0;
     case Op::DivU: return once(Op::RemU, t, t, {v[0], v[1]}) != 0;
@@ -46,21 +46,21 @@ bool loses(Op op, Type t, Type result, std::span<const Word> v) {
     case Op::ShrU: return once(Op::Shl, t, t, {once(op, t, t, {v[0], v[1]}), v[1]}) != v[0];
     case Op::Narrow: {
       if (!t.is_float()) return overflows(op, false, t, result, v) && overflows(op, true, t, result, v);
-      Word back = once(Op::Widen, result, t, {once(Op::Narrow, t, result, {v[0]})});
+      Bits back = once(Op::Widen, result, t, {once(Op::Narrow, t, result, {v[0]})});
       return once(Op::Eq, t, Type::boolean(), {back, v[0]}) == 0;
     }
     // Exact when the digits of the magnitude fit the mantissa, whatever zeros follow them.
     case Op::ToFloatS:
     case Op::ToFloatU: {
       Type wide = Type::integer(128);
-      Word number = op == Op::ToFloatS ? once(Op::Abs, wide, wide, {sign_extended(v[0], t.bits())}) : v[0];
+      Bits number = op == Op::ToFloatS ? once(Op::Abs, wide, wide, {sign_extended(v[0], t.bits())}) : v[0];
       if (number == 0) return false;
-      Word outside = once(Op::Clz, wide, wide, {number}) + once(Op::Ctz, wide, wide, {number});
+      Bits outside = once(Op::Clz, wide, wide, {number}) + once(Op::Ctz, wide, wide, {number});
       return 128 - outside > (result.bits() == 32 ? 24 : 53);
     }
     case Op::ToIntS:
     case Op::ToIntU: {
-      Word back =
+      Bits back =
           once(op == Op::ToIntS ? Op::ToFloatS : Op::ToFloatU, result, t, {once(op, t, result, {v[0]})});
       return once(Op::Eq, t, Type::boolean(), {back, v[0]}) == 0;
     }
@@ -70,7 +70,7 @@ bool loses(Op op, Type t, Type result, std::span<const Word> v) {
 
 }  // namespace
 
-uint8_t broken_promises(Op op, uint8_t promises, Type operand, Type result, std::span<const Word> v) {
+uint8_t broken_promises(Op op, uint8_t promises, Type operand, Type result, std::span<const Bits> v) {
   uint8_t broken = 0;
   auto test = [&](uint8_t bit, auto&& breaks) {
     if (promises & bit && breaks()) broken |= bit;

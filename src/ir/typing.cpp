@@ -56,8 +56,7 @@ class OperandCheck {
       case OperandRole::LaneNumber:
         return expect(t.is_integer() && !t.has_lanes(), k, "an integer: the number of a lane");
       case OperandRole::Number: return expect(t.is_integer() && !t.has_lanes(), k, "an integer");
-      case OperandRole::Byte:
-        return expect(t == Type::integer(8), k, "i8: memory is filled byte by byte");
+      case OperandRole::Byte: return expect(t == Type::integer(8), k, "i8: memory is filled byte by byte");
       case OperandRole::Flag: return expect(t == Type::boolean(), k, "bool: the condition");
       case OperandRole::Pointer:
         return expect(t.is_pointer(), k,
@@ -82,23 +81,24 @@ class OperandCheck {
   Problem alike(size_t k) const {
     Type as = operands_[first(roles_[k])];
     if (operands_[k] == as) return std::nullopt;
-    return TypingProblem{static_cast<int>(k),
-                         "the operands of " + quoted_name(op_) + " differ: " + as.name() + " and " +
-                             operands_[k].name(),
-                         as.name()};
+    return TypingProblem{
+        static_cast<int>(k),
+        "the operands of " + quoted_name(op_) + " differ: " + as.name() + " and " + operands_[k].name(),
+        as.name()};
   }
   Problem condition(size_t k) const {
     Type value = operands_.back(), truth = Type::boolean().with_lanes(value.lanes());
     if (operands_[k] == Type::boolean() || operands_[k] == truth) return std::nullopt;
-    return wrong(k, value.has_lanes() ? "bool, or one for each lane: " + truth.name() : "bool: the condition");
+    return wrong(k,
+                 value.has_lanes() ? "bool, or one for each lane: " + truth.name() : "bool: the condition");
   }
   Problem source(size_t k) const {
     if (results_.empty()) return std::nullopt;
     auto why = conversion_problem(op_, operands_[k], results_[0]);
     if (!why) return std::nullopt;
-    return TypingProblem{static_cast<int>(k),
-                         quoted_name(op_) + " cannot make " + results_[0].name() + " from " + operands_[k].name(),
-                         *why};
+    return TypingProblem{
+        static_cast<int>(k),
+        quoted_name(op_) + " cannot make " + results_[0].name() + " from " + operands_[k].name(), *why};
   }
   Problem element(size_t k) const {
     return expect_type(k, operands_[0].element(), ": an element of the lanes");
@@ -191,7 +191,9 @@ std::string accepted_shapes(Op op) {
 }
 
 unsigned result_types(Op op, Types operands, Type stated, Type out[2]) {
-  auto same = [&] { return operands[info(op).roles().find(static_cast<char>(OperandRole::Same)) == 1 ? 1 : 0]; };
+  auto same = [&] {
+    return operands[info(op).roles().find(static_cast<char>(OperandRole::Same)) == 1 ? 1 : 0];
+  };
   auto truth = [&] { return Type::boolean().with_lanes(operands[0].lanes()); };
   switch (info(op).result) {
     case ResultRule::Same: out[0] = same(); return 1;

@@ -98,7 +98,7 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   std::vector<Value> arguments;
   for (Type t : out.signature.parameters) arguments.push_back(words.take(t));
   for (Value v : pen.call(callee, arguments)) words.leave(v);
-  pen.give_back({});
+  pen.return_values({});
   void* address = jit.address(function);
   JitOptions how{.for_debugger = jit.options().for_debugger};  // so that traces go through it
   auto compiled = Jit::compile(

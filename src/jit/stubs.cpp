@@ -26,9 +26,9 @@ void StubWriter::jump_through(int64_t word) {
   // The distance counts from the instruction's end, which does not hang on it.
   Operand place{OperandKind::Memory, 0, 0, {.relative = true}};
   StubWriter probe(target_);
-  probe.put(target_.upkeep.fetch_general, reg(target_.convention.scratch), place);
+  probe.put(target_.upkeep.reload_general, reg(target_.convention.scratch), place);
   place.address.displacement = static_cast<int32_t>(word - static_cast<int64_t>(size() + probe.size()));
-  put(target_.upkeep.fetch_general, reg(target_.convention.scratch), place);
+  put(target_.upkeep.reload_general, reg(target_.convention.scratch), place);
   put(target_.upkeep.jump_through, reg(target_.convention.scratch));
 }
 
@@ -55,14 +55,14 @@ void StubWriter::ask_and_jump(void* (*host)(void*, uint64_t), void* context) {
   uint64_t room = (above + lanes + c.stack_align - 1) / c.stack_align * c.stack_align - above;
   put(u.grow, reg(c.stack), number(room));
   for (size_t k = 0; k < c.floats.size(); ++k)
-    put(u.save_wide, on_stack(static_cast<int32_t>(16 * k)), reg(c.floats[k]));
+    put(u.spill_wide, on_stack(static_cast<int32_t>(16 * k)), reg(c.floats[k]));
   put(u.move_general_64, reg(c.whole[1]), reg(c.scratch));
   put(u.move_literal, reg(c.whole[0]), number(reinterpret_cast<uint64_t>(context)));
   put(u.move_literal, reg(c.scratch), number(reinterpret_cast<uint64_t>(host)));
   put(u.call_through, reg(c.scratch));
   put(u.move_general_64, reg(c.scratch), reg(c.whole_results[0]));
   for (size_t k = 0; k < c.floats.size(); ++k)
-    put(u.fetch_wide, reg(c.floats[k]), on_stack(static_cast<int32_t>(16 * k)));
+    put(u.reload_wide, reg(c.floats[k]), on_stack(static_cast<int32_t>(16 * k)));
   put(u.shrink, reg(c.stack), number(room));
   for (size_t k = whole.size(); k-- > 0;) put(u.pop, reg(whole[k]));
   put(u.jump_through, reg(c.scratch));

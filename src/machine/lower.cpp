@@ -11,9 +11,9 @@ namespace porphyry::machine {
 namespace {
 
 // A function on its way.
-class OnItsWay {
+class FunctionLowering {
  public:
-  OnItsWay(Symbol function, LowerMemory& memory)
+  FunctionLowering(Symbol function, LowerMemory& memory)
       : symbol_(function), memory_(memory), positions_(&memory.code) {}
 
   void match(const Module& legal, const RuleIndex& rules) {
@@ -137,28 +137,28 @@ class BodyLowering {
 
   template <class Stage>
   void each(Stage stage) {
-    for (size_t k = 0; k < batch_.size(); ++k) stage(*ways_[k]);
+    for (size_t k = 0; k < batch_.size(); ++k) stage(*lowerings_[k]);
   }
 
   void lower_batch() {
     Module& legal = *out_.legal;
     for (size_t k = 0; k < batch_.size(); ++k) {
       memory_[k].code.reset(), memory_[k].work.reset();
-      ways_[k].emplace(batch_[k], memory_[k]);
+      lowerings_[k].emplace(batch_[k], memory_[k]);
     }
-    each([&](OnItsWay& f) { f.match(legal, rules_); });
-    each([&](OnItsWay& f) { f.write_code(legal, target_, options_); });
+    each([&](FunctionLowering& f) { f.match(legal, rules_); });
+    each([&](FunctionLowering& f) { f.write_code(legal, target_, options_); });
     if (!options_.keep_bodies)
       for (Symbol s : batch_) legal.set_body(s, Function::without_body(legal.function(s)));
-    each([&](OnItsWay& f) { f.allocate_registers(target_, options_); });
-    each([&](OnItsWay& f) {
+    each([&](FunctionLowering& f) { f.allocate_registers(target_, options_); });
+    each([&](FunctionLowering& f) {
       auto compiled = f.encode(target_, options_);
       if (compiled)
         out_.functions.push_back(std::move(*compiled));
       else
         problems_.insert(problems_.end(), compiled.why().begin(), compiled.why().end());
     });
-    for (auto& f : ways_) f.reset();
+    for (auto& f : lowerings_) f.reset();
     batch_.clear();
     waiting_ = 0;
   }
@@ -173,7 +173,7 @@ class BodyLowering {
   std::vector<Symbol> batch_;  // legal, not lowered yet
   size_t waiting_ = 0;         // instructions of the batch
   std::array<LowerMemory, batch_functions> memory_;
-  std::array<std::optional<OnItsWay>, batch_functions> ways_;
+  std::array<std::optional<FunctionLowering>, batch_functions> lowerings_;
   Diagnostics problems_;
 };
 
@@ -190,7 +190,7 @@ Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
                                         const LowerOptions& options, LowerMemory& memory) {
   memory.code.reset(), memory.work.reset();
-  OnItsWay f(function, memory);
+  FunctionLowering f(function, memory);
   f.match(legal, rules);
   f.write_code(legal, rules.target(), options);
   f.allocate_registers(rules.target(), options);

@@ -2,7 +2,7 @@
 #include <algorithm>
 #include <map>
 
-#include "parts.h"
+#include "debug_parts.h"
 #include "porphyry/object/debug_steps.h"
 #include "sink.h"
 

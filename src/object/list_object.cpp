@@ -38,8 +38,8 @@ Flow flow_of(const Form& form) {
   Flow out;
   bool calls = false;
   for (const MeaningStep& s : form.meaning) {
-    bool always = s.arguments[s.kind == MeaningKind::Go ? 1 : 0].kind == PlaceKind::Literal;
-    calls |= s.kind == MeaningKind::Store && s.arguments[0].kind == PlaceKind::Next;
+    bool always = s.arguments[s.kind == MeaningKind::Go ? 1 : 0].kind == TermKind::Literal;
+    calls |= s.kind == MeaningKind::Store && s.arguments[0].kind == TermKind::Next;
     if (s.kind == MeaningKind::Go && form.is_jump) out.jumps = true;
     if ((s.kind == MeaningKind::Go || s.kind == MeaningKind::Trap) && always) out.goes_on = false;
   }
@@ -150,7 +150,7 @@ class FunctionLister {
     std::vector<Block> blocks;
     for (size_t b = 0; b < starts_.size(); ++b) blocks.push_back(shape.add_block());
     auto end = [&](Block from, std::initializer_list<Block> ways) {
-      std::vector<Function::Draft::Target> targets;
+      std::vector<Function::Draft::Destination> targets;
       for (Block to : ways) targets.push_back({to, {}});
       Value either = shape.constant(Type::boolean(), 1);
       std::span<const Value> condition(&either, ways.size() == 2 ? 1 : 0);

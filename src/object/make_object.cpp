@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <map>
 
-#include "parts.h"
+#include "debug_parts.h"
 #include "sink.h"
 
 namespace porphyry {
@@ -24,19 +24,19 @@ class Maker {
         target_(target),
         places_(module_.symbol_count()),
         symbols_(module_.symbol_count(), ObjectFile::undefined),
-        ways_(lowered) {}
+        lowerings_(lowered) {}
 
   ObjectFile run(const ObjectOptions& options) {
     out_.machine = target_.object.machine;
     for (const CompiledFunction& f : lowered_.functions) place(f);
     pools();
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (ways_.is_data(Symbol(k))) place_data(Symbol(k));
+      if (lowerings_.is_data(Symbol(k))) place_data(Symbol(k));
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (!ways_.behind(Symbol(k)).exists()) name(Symbol(k));
+      if (!lowerings_.behind(Symbol(k)).exists()) name(Symbol(k));
     for (const CompiledFunction& f : lowered_.functions) fix(f);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (ways_.is_data(Symbol(k))) fix_data(Symbol(k));
+      if (lowerings_.is_data(Symbol(k))) fix_data(Symbol(k));
     std::vector<PlacedFunction> functions;
     for (const CompiledFunction& f : lowered_.functions) {
       const Place& p = places_[f.symbol.index];
@@ -144,7 +144,7 @@ class Maker {
       if (fix.to == Fixup::To::Pool) {
         r.symbol = section_symbol(constants_);
         r.addend += static_cast<int64_t>(pools_[which][fix.index]);
-      } else if (Symbol to(fix.index); ways_.is_direct(to)) {
+      } else if (Symbol to(fix.index); lowerings_.is_direct(to)) {
         const Place& p = places_[fix.index];
         if (p.section == home.section) {  // nothing is left to the linker
           object::Sink(out_.sections[p.section].bytes)
@@ -154,8 +154,8 @@ class Maker {
         r.symbol = section_symbol(p.section);
         r.addend += static_cast<int64_t>(p.offset);
       } else {
-        r.symbol = symbols_[(ways_.behind(to).exists() ? ways_.behind(to) : to).index];
-        r.type = ways_.relocation(to, target_, std::span(f.bytes).first(fix.offset));
+        r.symbol = symbols_[(lowerings_.behind(to).exists() ? lowerings_.behind(to) : to).index];
+        r.type = lowerings_.relocation(to, target_, std::span(f.bytes).first(fix.offset));
       }
       out_.sections[home.section].relocations.push_back(r);
     }
@@ -176,7 +176,7 @@ class Maker {
   std::map<uint32_t, uint32_t> section_symbols_;
   std::vector<Place> places_;      // by symbol of the module
   std::vector<uint32_t> symbols_;  // by symbol of the module: row of the object's
-  NameWays ways_;
+  NameWays lowerings_;
   std::vector<std::vector<uint64_t>> pools_;
   uint32_t constants_ = 0;
 };

@@ -1,7 +1,7 @@
 // An object for code that lies in memory already: what a linker would do to it is done.
 #include <cstring>
 
-#include "parts.h"
+#include "debug_parts.h"
 
 namespace porphyry {
 namespace {

@@ -1,6 +1,6 @@
 // Call frames. One common entry says how a function begins; each function's own entry says, from instruction
 // to instruction, how far the caller's frame is and where kept registers lie.
-#include "parts.h"
+#include "debug_parts.h"
 #include "porphyry/object/debug_steps.h"
 #include "sink.h"
 

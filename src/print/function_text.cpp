@@ -162,9 +162,9 @@ std::string FunctionWriter::operands(Instruction i) {
       out += plain_operands(i, k, k + count);
       k += count, at += count - 1;
     } else if (role == OperandRole::Address) {
-      const Address& a = row.detail() != Detail::Copy       ? function_.address(i)
+      const Address& a = row.detail() != Detail::Copy  ? function_.address(i)
                          : std::exchange(second, true) ? function_.copy_shape(i).from
-                                                            : function_.copy_shape(i).to;
+                                                       : function_.copy_shape(i).to;
       bool accesses = at + 1 == roles.size() && (row.reads_memory() || row.writes_memory());
       out += accesses ? access(i, k) : address(a, i, k);
       k += a.operand_count();
@@ -278,8 +278,7 @@ std::string FunctionWriter::body(Instruction i) {
       return out + fmt::format("{} align {}", shape.bytes, shape.align);
     }
     case Layout::AddressOf: return out + "of " + shown_name(module_.symbol_name(function_.symbol(i)));
-    case Layout::Watch:
-      return out + shown_name(module_.text(function_.watched(i))) + " = " + operands(i);
+    case Layout::Watch: return out + shown_name(module_.text(function_.watched(i))) + " = " + operands(i);
     case Layout::Call: return out + call(i);
     case Layout::CallThrough: return out + call_through(i);
     case Layout::Go: return out + target(function_.edge(i, 0), true);

@@ -21,7 +21,7 @@ FloatShape shape_of(Type type) {
   return {52, 0x7ff0000000000000, 0x7ff8000000000000};
 }
 
-std::optional<Word> magnitude(std::string_view digits, unsigned base) {
+std::optional<Bits> magnitude(std::string_view digits, unsigned base) {
   if (digits.empty() || digits.size() > 128) return std::nullopt;
   if (digits.size() <= (base == 10 ? 19 : 16)) {  // fits 64 bits whatever the digits are
     uint64_t n = 0;
@@ -30,19 +30,19 @@ std::optional<Word> magnitude(std::string_view digits, unsigned base) {
     if (error != std::errc() || end != digits.data() + digits.size()) return std::nullopt;
     return n;
   }
-  Word n = 0;
+  Bits n = 0;
   for (char c : digits) {
     unsigned d = c >= '0' && c <= '9'   ? unsigned(c - '0')
                  : c >= 'a' && c <= 'f' ? unsigned(c - 'a') + 10
                  : c >= 'A' && c <= 'F' ? unsigned(c - 'A') + 10
                                         : 99;
-    if (d >= base || n > (~Word(0) - d) / base) return std::nullopt;
+    if (d >= base || n > (~Bits(0) - d) / base) return std::nullopt;
     n = n * base + d;
   }
   return n;
 }
 
-std::string decimal(Word n) {
+std::string decimal(Bits n) {
   if (n >> 64 == 0) return fmt::format_int(static_cast<uint64_t>(n)).str();
   constexpr uint64_t step = 10'000'000'000'000'000'000u;
   return decimal(n / step) + fmt::format("{:019}", static_cast<uint64_t>(n % step));
@@ -50,15 +50,15 @@ std::string decimal(Word n) {
 
 }  // namespace
 
-std::optional<Word> integer_bits(std::string_view digits, Type type) {
+std::optional<Bits> integer_bits(std::string_view digits, Type type) {
   bool negative = digits.starts_with('-');
   if (negative) digits.remove_prefix(1);
   bool hex = digits.starts_with("0x") || digits.starts_with("0X");
   if (hex) digits.remove_prefix(2);
   auto n = magnitude(digits, hex ? 16 : 10);
   if (!n) return std::nullopt;
-  Word mask = mask_of(type.bits());
-  Word half = (mask >> 1) + 1;  // the magnitude of the least signed value
+  Bits mask = mask_of(type.bits());
+  Bits half = (mask >> 1) + 1;  // the magnitude of the least signed value
   if (negative) return *n <= half ? std::optional((0 - *n) & mask) : std::nullopt;
   return *n <= mask ? n : std::nullopt;
 }
@@ -92,18 +92,18 @@ std::optional<uint64_t> float_bits(std::string_view word, Type type) {
   return type.bits() == 32 ? read(float()) : read(double());
 }
 
-std::optional<Word> literal_bits(std::string_view word, Type type) {
+std::optional<Bits> literal_bits(std::string_view word, Type type) {
   switch (type.shape()) {
     case Shape::Bool:
       if (word == "true") return 1;
-      return word == "false" ? std::optional<Word>(0) : std::nullopt;
-    case Shape::Pointer: return word == "null" ? std::optional<Word>(0) : std::nullopt;
+      return word == "false" ? std::optional<Bits>(0) : std::nullopt;
+    case Shape::Pointer: return word == "null" ? std::optional<Bits>(0) : std::nullopt;
     case Shape::Integer: return integer_bits(word, type);
     case Shape::Float: {
       // "Floats need a point or exponent", so that a literal's kind is seen at a glance.
       if (word.find_first_of(".eEpPn") == std::string_view::npos) return std::nullopt;
       auto bits = float_bits(word, type);
-      return bits ? std::optional<Word>(*bits) : std::nullopt;
+      return bits ? std::optional<Bits>(*bits) : std::nullopt;
     }
     case Shape::None: break;
   }
@@ -138,10 +138,10 @@ std::optional<std::vector<uint64_t>> literal_words(std::string_view text, Type t
   return out;
 }
 
-std::string literal_text(Word word, Type type) {
+std::string literal_text(Bits word, Type type) {
   if (type.is_bool()) return word & 1 ? "true" : "false";
   if (type.is_integer()) {
-    Word value = sign_extended(word, type.bits());
+    Bits value = sign_extended(word, type.bits());
     return value >> 127 ? "-" + decimal(0 - value) : decimal(value);
   }
   uint64_t bits = static_cast<uint64_t>(word);
@@ -157,10 +157,10 @@ std::string literal_text(Word word, Type type) {
   return out.find_first_of(".e") == std::string::npos ? out + ".0" : out;
 }
 
-std::vector<uint64_t> lane_words(Type type, Word bits) {
+std::vector<uint64_t> lane_words(Type type, Bits bits) {
   std::vector<uint64_t> out;
   for (unsigned k = 0; k < type.lanes(); ++k) {
-    Word lane = bits >> (k * type.bits()) & mask_of(type.bits());
+    Bits lane = bits >> (k * type.bits()) & mask_of(type.bits());
     out.push_back(static_cast<uint64_t>(lane));
     if (type.words_per_lane() == 2) out.push_back(static_cast<uint64_t>(lane >> 64));
   }
@@ -170,8 +170,8 @@ std::vector<uint64_t> lane_words(Type type, Word bits) {
 std::string literal_text(std::span<const uint64_t> words, Type type) {
   unsigned step = type.words_per_lane();
   auto lane = [&](unsigned k) {
-    Word w = words[k * step];
-    return literal_text(step == 2 ? w | Word(words[k * step + 1]) << 64 : w, type.element());
+    Bits w = words[k * step];
+    return literal_text(step == 2 ? w | Bits(words[k * step + 1]) << 64 : w, type.element());
   };
   bool uniform = true;
   for (size_t k = step; k < words.size(); ++k) uniform &= words[k] == words[k - step];

@@ -30,7 +30,7 @@ class AssemblyWriter {
       : lowered_(lowered),
         module_(*lowered.legal),
         target_(target),
-        ways_(lowered),
+        lowerings_(lowered),
         has_lines_(module_.position_count() > 0) {}
 
   std::string run() {
@@ -40,7 +40,7 @@ class AssemblyWriter {
     for (size_t k = 0; k < lowered_.functions.size(); ++k) function(k);
     for (size_t k = 0; k < lowered_.functions.size(); ++k) pool(k);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (ways_.is_data(Symbol(k))) data(Symbol(k));
+      if (lowerings_.is_data(Symbol(k))) data(Symbol(k));
     if (has_lines_) debug_sections();
     out_ += "    .section .note.GNU-stack,\"\",@progbits\n";
     return std::move(out_);
@@ -146,12 +146,12 @@ class AssemblyWriter {
       case EmittedLine::To::Block: name = block_label(index, l.index); break;
       case EmittedLine::To::Pool: name = pool_label(index, l.index); break;
       case EmittedLine::To::Symbol: {
-        Symbol s(l.index), of = ways_.behind(s);
+        Symbol s(l.index), of = lowerings_.behind(s);
         if (is_taken(of.exists() ? of : s)) return bytes_for_linker(c, l, of.exists() ? of : s);
         name = symbol_text(of.exists() ? of : s);
         if (of.exists())
           name += "@GOTPCREL";
-        else if (!ways_.is_direct(s))
+        else if (!lowerings_.is_direct(s))
           name += "@PLT";
         break;
       }
@@ -173,7 +173,7 @@ class AssemblyWriter {
   void bytes_for_linker(const CompiledFunction& c, const EmittedLine& l, Symbol of) {
     auto fix = std::lower_bound(c.fixups.begin(), c.fixups.end(), l.offset,
                                 [](const Fixup& f, uint32_t at) { return f.offset < at; });
-    uint32_t type = ways_.relocation(Symbol(l.index), target_, std::span(c.bytes).first(fix->offset));
+    uint32_t type = lowerings_.relocation(Symbol(l.index), target_, std::span(c.bytes).first(fix->offset));
     for (const RelocationFact& fact : target_.object.relocations)
       if (fact.type == type)
         naming(of, fmt::format("    .reloc . + {}, {}, {} + {}\n", fix->offset - l.offset, fact.name,
@@ -277,7 +277,7 @@ class AssemblyWriter {
   const LoweredModule& lowered_;
   const Module& module_;
   const Target& target_;
-  NameWays ways_;
+  NameWays lowerings_;
   bool has_lines_;
   std::map<std::pair<uint32_t, uint64_t>, const std::string*>
       begins_;                          // names of functions, by place in the object

@@ -122,7 +122,7 @@ class GraphWriter {
 
   std::string way(Instruction choose, size_t k) const {
     if (k + 1 == f_.edge_count(choose)) return "else";
-    Word n = f_.case_value(choose, k);
+    Bits n = f_.case_value(choose, k);
     uint64_t words[2] = {static_cast<uint64_t>(n), static_cast<uint64_t>(n >> 64)};
     Type t = f_.type(f_.operand(choose, 0));
     return text::literal_text({words, t.words()}, t);

@@ -33,8 +33,8 @@ std::string bytes_text(const std::vector<uint8_t>& bytes) {
 
 std::string role_text(Role role) {
   switch (role) {
-    case Role::Save: return "save";
-    case Role::Fetch: return "fetch";
+    case Role::Spill: return "spill";
+    case Role::Reload: return "reload";
     case Role::Frame: return "frame";
     case Role::Move: return "move";
     case Role::Padding: return "padding";
@@ -86,7 +86,7 @@ std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
   out += "  totals    " + plural(t.instructions, "instruction", "instructions") + ", " +
          plural(t.bytes, "byte", "bytes") + ", " + plural(t.loads, "load", "loads") + ", " +
          plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
-         plural(t.saves, "save", "saves") + ", " + plural(t.fetches, "fetch", "fetches") + "\n";
+         plural(t.spills, "spill", "spills") + ", " + plural(t.reloads, "reload", "reloads") + "\n";
   for (const auto& life : l.lives)
     if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text(life, ink);
   if (t.not_described)
@@ -169,8 +169,8 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
                 {"loads", t.loads},
                 {"stores", t.stores},
                 {"moves", t.moves},
-                {"saves", t.saves},
-                {"fetches", t.fetches},
+                {"spills", t.spills},
+                {"reloads", t.reloads},
                 {"not_described", t.not_described},
                 {"bytes_not_described", t.bytes_not_described}}}};
     if (!l.section.empty()) f["section"] = l.section, f["start"] = l.start;

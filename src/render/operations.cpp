@@ -56,8 +56,7 @@ std::string gives(const OperationInfo& op) {
     case ResultRule::Truth: return "bool";
     case ResultRule::SameTwice: return "the operands' type, twice";
     case ResultRule::SameTruth: return "the operands' type, bool";
-    case ResultRule::Element:
-      return "an element";
+    case ResultRule::Element: return "an element";
     case ResultRule::Doubled: return "twice the lanes";
     case ResultRule::Stated: return "TYPE";
     case ResultRule::Own:
@@ -85,7 +84,8 @@ std::string takes(const OperationInfo& op) {
 
 std::string render_operations() {
   std::string out =
-      "# Operations\n\nMade from the tables in `include/porphyry/ir/` and their documentation by `porphyry operations`: do not "
+      "# Operations\n\nMade from the tables in `include/porphyry/ir/` and their documentation by `porphyry "
+      "operations`: do not "
       "edit.\n\nAll that computes works on lanes as on scalars, lane by lane. `docs/language.md` says what "
       "programs "
       "mean.\n";

@@ -19,7 +19,7 @@ Sample Maker::run() {
   for (size_t k = 1; k < module_.function(out_.main).signature().parameters.size(); ++k) {
     Type t = module_.function(out_.main).signature().parameters[k];
     for (unsigned lane = 0; lane < t.lanes(); ++lane) {
-      Word w = interesting(t.element());
+      Bits w = interesting(t.element());
       out_.arguments.push_back(static_cast<uint64_t>(w));
       if (t.words_per_lane() == 2) out_.arguments.push_back(static_cast<uint64_t>(w >> 64));
     }
@@ -104,7 +104,7 @@ Type Maker::any_type() {
   return f_->type(scope_[below(scope_.size())]);
 }
 
-Word Maker::interesting(Type t) {
+Bits Maker::interesting(Type t) {
   if (t.is_bool()) return below(2);
   if (t.is_float()) {
     static const double values[] = {0.0,   -0.0,  1.0,  -1.0,  0.5,   2.5,
@@ -113,11 +113,11 @@ Word Maker::interesting(Type t) {
     if (chance(5)) d = 1.0 / 0.0;
     return t.bits() == 32 ? std::bit_cast<uint32_t>(static_cast<float>(d)) : std::bit_cast<uint64_t>(d);
   }
-  Word v = any_word();
+  Bits v = any_word();
   switch (below(5)) {
     case 0: v = below(4); break;
-    case 1: v = 0 - Word(below(4)); break;
-    case 2: v = Word(1) << below(t.bits()); break;
+    case 1: v = 0 - Bits(below(4)); break;
+    case 2: v = Bits(1) << below(t.bits()); break;
     case 3: v >>= below(128); break;
     default: break;
   }
@@ -128,7 +128,7 @@ Value Maker::constant(Type t) {
   if (!t.has_lanes() || chance(30)) return f_->constant(t, interesting(t.element()));
   std::vector<uint64_t> words;
   for (unsigned k = 0; k < t.lanes(); ++k) {
-    Word w = interesting(t.element());
+    Bits w = interesting(t.element());
     words.push_back(static_cast<uint64_t>(w));
     if (t.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
   }
@@ -193,7 +193,7 @@ std::vector<Value> Maker::values_for(Block to) {
 // Goes to `to` with values for its parameters.
 void Maker::go(Block to) {
   std::vector<Value> arguments = values_for(to);
-  Function::Draft::Target target{to, arguments};
+  Function::Draft::Destination target{to, arguments};
   pen_->put({.op = Op::Go, .targets = {&target, 1}});
 }
 
@@ -203,7 +203,7 @@ void Maker::branch(int depth) {
   Value condition = value(Type::boolean());
   std::vector<Value> over;
   if (!no.exists()) over = values_for(join);
-  Function::Draft::Target targets[] = {{yes, {}}, {no.exists() ? no : join, over}};
+  Function::Draft::Destination targets[] = {{yes, {}}, {no.exists() ? no : join, over}};
   Function::Draft d{.op = Op::When, .operands = {&condition, 1}, .targets = targets};
   d.hint = static_cast<Function::Hint>(below(3));
   if (d.hint == Function::Hint::None && chance(30))
@@ -233,7 +233,7 @@ void Maker::loop(int depth) {
   std::vector<Value> carried, first{number(i64, 0)};
   for (size_t k = below(4); k-- > 0;) carried.push_back(f_->add_parameter(head, any_type()));
   for (Value c : carried) first.push_back(value(f_->type(c)));
-  Function::Draft::Target in{head, first};
+  Function::Draft::Destination in{head, first};
   pen_->put({.op = Op::Go, .targets = {&in, 1}});
   size_t outer = scope_.size();
   pen_->at_end(head);
@@ -251,7 +251,7 @@ void Maker::loop(int depth) {
     f_->add_parameter(out, f_->type(result));
     leaving.push_back(result);
   }
-  Function::Draft::Target targets[] = {{head, next}, {out, leaving}};
+  Function::Draft::Destination targets[] = {{head, next}, {out, leaving}};
   pen_->put({.op = Op::When, .operands = {&more, 1}, .targets = targets});
   scope_.resize(outer);
   pen_->at_end(out);
@@ -268,7 +268,7 @@ void Maker::choose(int depth) {
   std::vector<Block> arms;
   size_t limit = t.bits() < 4 ? 3 : 6;
   for (size_t k = 0, count = below(limit); k < count; ++k) {
-    Word w = k < 3 ? Word(k) : 0 - Word(k);
+    Bits w = k < 3 ? Bits(k) : 0 - Bits(k);
     if (chance(70)) {
       arms.push_back(f_->add_block());
       cases.push_back({w, arms.back()});

@@ -23,14 +23,14 @@ class Maker {
   // chance
   size_t below(size_t n) { return n ? random_() % n : 0; }
   bool chance(unsigned percent) { return below(100) < percent; }
-  Word any_word() { return Word(random_()) << 64 | random_(); }
+  Bits any_word() { return Bits(random_()) << 64 | random_(); }
 
   // types, constants, values
   Type any_type();
   Type fresh_type();
   Type small_type();
   Type any_integer(bool scalar);
-  Word interesting(Type element);
+  Bits interesting(Type element);
   Value constant(Type t);
   Value value(Type t);
   Value keep(Value v);

@@ -202,7 +202,7 @@ void Maker::make_apart() {
   Value next = pen.add(sum, pen.load(i64, f.parameters()[0], i, 8)), i2 = pen.add(i, f.constant(index, 1));
   pen.when(pen.write(Op::LtU, {i2, f.parameters()[2]}), loop, {i2, next}, out, {});
   pen.at_end(out);
-  pen.give_back({next});
+  pen.return_values({next});
   for (const char* name : {"twin_a", "twin_b"}) {
     twins_.push_back(module_.add_function(name, {{i64}, {i64}}));
     Function& g = module_.function(twins_.back());
@@ -210,7 +210,7 @@ void Maker::make_apart() {
     p.at_end(g.add_block());
     Value x = p.mul(g.parameters()[0], g.constant(i64, 3 + twins_.size()));
     if (twins_.size() == 1) {
-      p.give_back({x});
+      p.return_values({x});
     } else {  // by way of the other
       Value arguments[] = {p.address_of(twins_[0]), x};
       p.put({.op = Op::ReturnCallThrough, .operands = arguments});
@@ -231,9 +231,9 @@ void Maker::make_recursive() {
   Value less = pen.sub(f.parameters()[0], f.constant(i8, 1));
   Value mixed = pen.write(Op::RotL, {f.parameters()[1], f.constant(i64, 7)});
   Value inner = pen.call(recursive_, {less, mixed})[0];
-  pen.give_back({pen.write(Op::Xor, {inner, f.parameters()[1]})});
+  pen.return_values({pen.write(Op::Xor, {inner, f.parameters()[1]})});
   pen.at_end(out);
-  pen.give_back({f.parameters()[1]});
+  pen.return_values({f.parameters()[1]});
 }
 
 }  // namespace porphyry::sample

@@ -30,7 +30,8 @@ void Maker::promised_operation() {
     case 5:
       return with(Op::Shl, {small_u[0], number(t, 1)}, promise::fits_u | promise::fits_s | promise::bounded);
     case 6:
-      return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)}, promise::lossless);
+      return with(Op::ShrU, {pen_->write(Op::Shl, {value(t), number(t, 2)}), number(t, 2)},
+                  promise::lossless);
     case 7: return with(Op::ShrS, {value(t), amount}, promise::bounded);
     case 8: return with(Op::RotL, {value(t), amount}, promise::bounded);
     case 9: return with(Op::Clz, {odd}, promise::nonzero);

@@ -33,14 +33,14 @@ class CodeRun {
     allowed_.push_back(
         {reinterpret_cast<uint8_t*>(r_.constants_.data()), r_.constants_.size() * 8, false, false});
     top_ = reinterpret_cast<uint64_t>(stack_.data() + stack_.size()) / 64 * 64;
-    access_ = {[this](uint64_t address, unsigned bytes) -> std::optional<Word> {
+    access_ = {[this](uint64_t address, unsigned bytes) -> std::optional<Bits> {
                  touched_ = address;
                  if (!region(address, bytes, false)) return std::nullopt;
-                 Word v = 0;
+                 Bits v = 0;
                  std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
                  return v;
                },
-               [this](uint64_t address, unsigned bytes, Word v) {
+               [this](uint64_t address, unsigned bytes, Bits v) {
                  touched_ = address;
                  if (!region(address, bytes, true)) return false;
                  std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
@@ -68,17 +68,17 @@ class CodeRun {
   struct Activation {
     uint32_t symbol = 0;
     const Code* code = nullptr;
-    std::vector<Word> virtuals;
+    std::vector<Bits> virtuals;
     std::vector<uint64_t> slots;  // their addresses
     uint64_t incoming = 0, outgoing = 0;
     uint32_t block = 0, line = 0;
-    std::vector<Word> kept;  // registers that the caller gets back
+    std::vector<Bits> kept;  // registers that the caller gets back
   };
 
   // ---- values ---------------------------------------------------------------------------------------------
 
-  Word any(unsigned physical) {
-    return (Word(random_()) << 64 | random_()) & mask_of(target_.classes[target_.class_of(physical)].bits);
+  Bits any(unsigned physical) {
+    return (Bits(random_()) << 64 | random_()) & mask_of(target_.classes[target_.class_of(physical)].bits);
   }
   const MemoryRegion* region(uint64_t address, unsigned bytes, bool writes) const {
     for (const MemoryRegion& r : allowed_) {
@@ -90,8 +90,8 @@ class CodeRun {
     return nullptr;
   }
   Activation& now() { return activations_.back(); }
-  Word get(Register r) { return is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]; }
-  void set(Register r, Word v) {
+  Bits get(Register r) { return is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]; }
+  void set(Register r, Bits v) {
     (is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]) = v;
   }
 
@@ -108,10 +108,10 @@ class CodeRun {
       }
     return out;
   }
-  static Word packed(Type t, std::span<const Datum>& lanes) {
-    Word out = 0;
+  static Bits packed(Type t, std::span<const Datum>& lanes) {
+    Bits out = 0;
     for (unsigned lane = 0; lane < t.lanes(); ++lane)
-      out |= (Word(lanes[lane].bits) | Word(lanes[lane].high) << 64) << lane * t.bits();
+      out |= (Bits(lanes[lane].bits) | Bits(lanes[lane].high) << 64) << lane * t.bits();
     lanes = lanes.subspan(t.lanes());
     return out;
   }
@@ -120,7 +120,7 @@ class CodeRun {
     auto where = arrivals(target_.convention, legal.parameters, bytes);
     top_ -= (bytes + 63) / 64 * 64;
     for (size_t k = 0; k < where.size(); ++k) {
-      Word v = packed(legal.parameters[k], parts);
+      Bits v = packed(legal.parameters[k], parts);
       if (where[k].reg != no_register)
         state_.registers[where[k].reg] = v;
       else
@@ -134,7 +134,7 @@ class CodeRun {
     for (size_t k = 0; where && k < where->size(); ++k) {
       Type t = legal.results[k];
       for (unsigned lane = 0; lane < t.lanes(); ++lane) {
-        Word v = state_.registers[(*where)[k]] >> lane * t.bits() & mask_of(t.bits());
+        Bits v = state_.registers[(*where)[k]] >> lane * t.bits() & mask_of(t.bits());
         out.push_back({static_cast<uint64_t>(v), static_cast<uint64_t>(v >> 64)});
       }
     }
@@ -157,7 +157,7 @@ class CodeRun {
       return stop(RunOutcome::End::Fault, "the run leaves for code of the host, which is not simulated");
     Activation a{.symbol = symbol, .code = code, .incoming = incoming};
     a.virtuals.resize(code->virtuals.size());
-    for (Word& v : a.virtuals) v = Word(random_()) << 64 | random_();
+    for (Bits& v : a.virtuals) v = Bits(random_()) << 64 | random_();
     a.kept = state_.registers;
     uint64_t at = (incoming - 8) / 16 * 16;
     for (const FrameSlot& s : code->slots) {
@@ -200,7 +200,7 @@ class CodeRun {
     uint64_t incoming = leaves ? now().incoming : now().outgoing;
     lose_flags();
     if (!leaves) return enter(symbol, incoming);
-    std::vector<Word> kept = std::move(now().kept);
+    std::vector<Bits> kept = std::move(now().kept);
     for (size_t k = 0; k < kept.size(); ++k)
       if (target_.convention.kept & mask_of_register(static_cast<unsigned>(k))) state_.registers[k] = kept[k];
     activations_.pop_back();
@@ -230,7 +230,7 @@ class CodeRun {
     const CodeBlock& block = a.code->blocks[a.block];
     const CodeLine& i = a.code->code[block.first + a.line];
     const Upkeep& u = target_.upkeep;
-    if (i.form == u.give_back) return leave(implicit_reads(target_, *a.code, i));
+    if (i.form == u.return_values) return leave(implicit_reads(target_, *a.code, i));
     if (i.call != 0xffffffff) {
       ++a.line;
       return call(i);
@@ -247,12 +247,12 @@ class CodeRun {
       ++a.block, a.line = 0;
   }
 
-  // Copies, saves and fetches.
+  // Copies, spills and reloads.
   void own(const CodeLine& i) {
     auto o = now().code->of(i);
     if (i.form == copy_form) {
       if (o[0].reg == o[1].reg) return;  // no instruction will stand for it
-      Word v = get(o[1].reg);
+      Bits v = get(o[1].reg);
       unsigned bits = o[0].value <= 32 ? 32 : o[0].value <= 64 ? 64 : 128;
       bool general = (is_virtual(o[0].reg) ? now().code->shape(o[0].reg).register_class
                                            : target_.class_of(o[0].reg)) == 0;
@@ -260,11 +260,11 @@ class CodeRun {
     }
     uint64_t slot = now().slots[static_cast<size_t>(o[1].value)];
     unsigned bytes = now().code->slots[static_cast<size_t>(o[1].value)].bytes == 16 ? 16 : 8;
-    if (i.form == save_form) {
-      Word v = get(o[0].reg);
+    if (i.form == spill_form) {
+      Bits v = get(o[0].reg);
       std::memcpy(reinterpret_cast<void*>(slot), &v, bytes);
     } else {
-      Word v = 0;
+      Bits v = 0;
       std::memcpy(&v, reinterpret_cast<void*>(slot), bytes);
       set(o[0].reg, v);
     }
@@ -289,7 +289,7 @@ class CodeRun {
   struct Loan {
     Register of;
     unsigned physical;
-    Word before;
+    Bits before;
   };
   unsigned lend(Register r, unsigned register_class, RegisterMask& taken) {
     for (const Loan& l : loans_)
@@ -351,7 +351,7 @@ class CodeRun {
       for (size_t k = 0; k < target_.flags.size(); ++k)
         if (target_.flags[k] == open) state_.flags[k] = random_() & 1;
     for (const Loan& l : loans_) {
-      Word v = std::exchange(state_.registers[l.physical], l.before);
+      Bits v = std::exchange(state_.registers[l.physical], l.before);
       if (l.of != no_register) set(l.of, v);
     }
     if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "trap");

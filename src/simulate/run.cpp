@@ -50,7 +50,7 @@ RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& op
 
   std::mt19937_64 random(options.seed);
   State state(target_);
-  for (Word& r : state.registers) r = Word(random()) << 64 | random();
+  for (Bits& r : state.registers) r = Bits(random()) << 64 | random();
   for (const RegisterClass& c : target_.classes)
     for (unsigned k = 0; k < c.count; ++k) state.registers[c.first + k] &= mask_of(c.bits);
   // The return address that ends the run is one at which nothing lies.
@@ -62,14 +62,14 @@ RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& op
 
   RunOutcome out;
   uint64_t touched = 0;
-  MemoryAccess access{[&](uint64_t address, unsigned bytes) -> std::optional<Word> {
+  MemoryAccess access{[&](uint64_t address, unsigned bytes) -> std::optional<Bits> {
                         touched = address;
                         if (!region(address, bytes)) return std::nullopt;
-                        Word v = 0;
+                        Bits v = 0;
                         std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
                         return v;
                       },
-                      [&](uint64_t address, unsigned bytes, Word v) {
+                      [&](uint64_t address, unsigned bytes, Bits v) {
                         touched = address;
                         const MemoryRegion* r = region(address, bytes);
                         if (!r || !r->writable) return false;

@@ -37,7 +37,7 @@ class Stepper {
       case MeaningKind::Load:
         return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type.bytes()));
       case MeaningKind::Store: {
-        Word v = read(s.arguments[0]);
+        Bits v = read(s.arguments[0]);
         if (!memory_.store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type.bytes(), v))
           fault();
         return;
@@ -55,7 +55,7 @@ class Stepper {
   }
 
   void compute_step(const MeaningStep& s) {
-    Word arguments[3];
+    Bits arguments[3];
     unsigned count = info(s.op).arity();
     bool any_lanes = s.to.type.has_lanes();
     for (unsigned k = 0; k < count; ++k) any_lanes |= s.arguments[k].type.has_lanes();
@@ -70,12 +70,12 @@ class Stepper {
 
   // Lanes lie side by side in a word; the computation has a word for each.
   void compute_on_lanes(const MeaningStep& s, unsigned count) {
-    Word in[3 * most_lanes], out[most_lanes];
+    Bits in[3 * most_lanes], out[most_lanes];
     Type types[3];
     size_t at = 0;
     for (unsigned k = 0; k < count; ++k) {
       types[k] = s.arguments[k].type;
-      Word packed = read(s.arguments[k]);
+      Bits packed = read(s.arguments[k]);
       for (unsigned lane = 0; lane < types[k].lanes(); ++lane)
         in[at++] = packed >> lane * types[k].bits() & mask_of(types[k].bits());
     }
@@ -84,13 +84,13 @@ class Stepper {
       out_.end = StepOutcome::End::Trap;
       return;
     }
-    Word packed = 0;
+    Bits packed = 0;
     for (unsigned lane = 0; lane < to.lanes(); ++lane)
       packed |= (out[lane] & mask_of(to.bits())) << lane * to.bits();
     write(s.to, packed);
   }
 
-  Word load(uint64_t address, unsigned bytes) {
+  Bits load(uint64_t address, unsigned bytes) {
     auto v = memory_.load(address, bytes);
     if (!v) fault();
     return v.value_or(0);
@@ -112,25 +112,26 @@ class Stepper {
     return std::nullopt;
   }
 
-  static Word literal(const Place& p) {
+  static Bits literal(const Term& p) {
     if (!p.type.has_lanes())
-      return static_cast<Word>(static_cast<__int128>(static_cast<int64_t>(p.literal))) & mask_of(p.type.bits());
-    Word all = 0;
+      return static_cast<Bits>(static_cast<__int128>(static_cast<int64_t>(p.literal))) &
+             mask_of(p.type.bits());
+    Bits all = 0;
     for (unsigned lane = 0; lane < p.type.lanes(); ++lane)
       all |= (p.literal & mask_of(p.type.bits())) << lane * p.type.bits();
     return all;
   }
 
-  Word read(const Place& p) {
-    Word mask = mask_of(p.type.total_bits());
+  Bits read(const Term& p) {
+    Bits mask = mask_of(p.type.total_bits());
     switch (p.kind) {
-      case PlaceKind::Temporary: return temporaries_[p.index];
-      case PlaceKind::Register: return state_.registers[p.index] & mask;
-      case PlaceKind::Flag: return state_.flags[p.index] ? 1 : 0;
-      case PlaceKind::Literal: return literal(p);
-      case PlaceKind::Next: return state_.next;
-      case PlaceKind::None: return 0;
-      case PlaceKind::Operand: break;
+      case TermKind::Temporary: return temporaries_[p.index];
+      case TermKind::Register: return state_.registers[p.index] & mask;
+      case TermKind::Flag: return state_.flags[p.index] ? 1 : 0;
+      case TermKind::Literal: return literal(p);
+      case TermKind::Next: return state_.next;
+      case TermKind::None: return 0;
+      case TermKind::Operand: break;
     }
     const PlainOperand& o = i_.operands[p.index];
     const FormOperand& shape = form_.operands[p.index];
@@ -141,7 +142,7 @@ class Stepper {
         return at ? load(*at, p.type.bytes()) : 0;
       }
       case OperandKind::Address: return address_of(o.address);
-      case OperandKind::Literal: return static_cast<Word>(static_cast<__int128>(o.literal)) & mask;
+      case OperandKind::Literal: return static_cast<Bits>(static_cast<__int128>(o.literal)) & mask;
       case OperandKind::Label:
       case OperandKind::Symbol: return (state_.next + static_cast<uint64_t>(o.literal)) & mask;
     }
@@ -149,29 +150,29 @@ class Stepper {
   }
 
   // What a write narrower than the register does to the rest: a class's views say it, or the operand does.
-  void write_register(unsigned physical, unsigned bits, bool clears, Word v) {
+  void write_register(unsigned physical, unsigned bits, bool clears, Bits v) {
     const RegisterClass& c = target_.classes[target_.class_of(physical)];
     for (const RegisterView& view : c.views)
       if (view.bits == bits && view.rest == Rest::Clears) clears = true;
-    Word mask = mask_of(bits), whole = mask_of(c.bits);
-    Word& r = state_.registers[physical];
+    Bits mask = mask_of(bits), whole = mask_of(c.bits);
+    Bits& r = state_.registers[physical];
     r = ((clears ? 0 : r & ~mask) | (v & mask)) & whole;
   }
 
-  void write(const Place& p, Word v) {
+  void write(const Term& p, Bits v) {
     switch (p.kind) {
-      case PlaceKind::Temporary:
+      case TermKind::Temporary:
         if (p.index >= temporaries_.size()) temporaries_.resize(p.index + 1u);
         temporaries_[p.index] = v;
         return;
-      case PlaceKind::Register: return write_register(p.index, p.type.total_bits(), false, v);
-      case PlaceKind::Flag: {
+      case TermKind::Register: return write_register(p.index, p.type.total_bits(), false, v);
+      case TermKind::Flag: {
         state_.flags[p.index] = v & 1;
         auto& open = out_.open_flags;  // said again after all
         open.erase(std::remove(open.begin(), open.end(), target_.flags[p.index]), open.end());
         return;
       }
-      case PlaceKind::Operand: break;
+      case TermKind::Operand: break;
       default: return;
     }
     const FormOperand& shape = form_.operands[p.index];
@@ -187,7 +188,7 @@ class Stepper {
   const PlainInstruction& i_;
   State& state_;
   const MemoryAccess& memory_;
-  std::vector<Word> temporaries_;
+  std::vector<Bits> temporaries_;
   StepOutcome out_;
 };
 

@@ -27,16 +27,16 @@ inline bool same_bits(Type t, Datum a, Datum b) {
 }
 
 // Numbers at which operations turn: ends, ones, signs, and any.
-inline Word random_operand(Type t, std::mt19937_64& random) {
-  Word mask = mask_of(t.bits()), top = Word(1) << (t.bits() - 1);
+inline Bits random_operand(Type t, std::mt19937_64& random) {
+  Bits mask = mask_of(t.bits()), top = Bits(1) << (t.bits() - 1);
   switch (random() % 8) {
     case 0: return 0;
     case 1: return mask;
     case 2: return top;
     case 3: return top - 1;
-    case 4: return Word(random() % (t.bits() + 2)) & mask;
-    case 5: return Word(1) << (random() % t.bits());
-    default: return (Word(random()) << 64 | random()) >> (random() % 128) & mask;
+    case 4: return Bits(random() % (t.bits() + 2)) & mask;
+    case 5: return Bits(1) << (random() % t.bits());
+    default: return (Bits(random()) << 64 | random()) >> (random() % 128) & mask;
   }
 }
 

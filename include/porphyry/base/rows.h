@@ -1,6 +1,7 @@
 // Rows: a vector of plain rows, which move as bytes. Several of them can live side by side in one block of
-// memory that their owner keeps (see House), so that a record of many tables is copied with one allocation.
-// Rows that outgrow the block leave it; their place there stays unused until the owner houses them again.
+// memory that their owner keeps (see TableBlock), so that a record of many tables is copied with one
+// allocation. Rows that outgrow the block leave it; their place there stays unused until the owner moves them
+// again.
 #pragma once
 
 #include <algorithm>
@@ -36,16 +37,16 @@ class Rows {
   void swap(Rows& other) noexcept {
     std::swap(rows_, other.rows_);
     std::swap(size_, other.size_);
-    uint32_t room = room_, guest = guest_;
-    room_ = other.room_, guest_ = other.guest_;
-    other.room_ = room & most, other.guest_ = guest & 1;
+    uint32_t room = room_, borrowed = borrowed_;
+    room_ = other.room_, borrowed_ = other.borrowed_;
+    other.room_ = room & most, other.borrowed_ = borrowed & 1;
   }
 
   size_t size() const { return size_; }
   bool empty() const { return size_ == 0; }
   size_t capacity() const { return room_; }
   // Bytes of its own; what lies in a shared block is counted there.
-  size_t own_bytes() const { return guest_ ? 0 : size_t(room_) * sizeof(T); }
+  size_t own_bytes() const { return borrowed_ ? 0 : size_t(room_) * sizeof(T); }
   T* data() { return rows_; }
   const T* data() const { return rows_; }
   T* begin() { return rows_; }
@@ -86,11 +87,11 @@ class Rows {
     if (count > room_) set_room(count);
   }
   void shrink_to_fit() {
-    if (!guest_ && size_ != room_) set_room(size_);
+    if (!borrowed_ && size_ != room_) set_room(size_);
   }
 
  private:
-  friend class House;
+  friend class TableBlock;
   static constexpr uint32_t most = 0x7fffffff;
 
   void grow(size_t least) {
@@ -100,37 +101,37 @@ class Rows {
   void set_room(size_t room) {
     if (room == 0) return release();
     if (room > most) throw std::length_error("more rows than a table takes");
-    void* moved = std::realloc(static_cast<void*>(guest_ ? nullptr : rows_), room * sizeof(T));
+    void* moved = std::realloc(static_cast<void*>(borrowed_ ? nullptr : rows_), room * sizeof(T));
     if (!moved) throw std::bad_alloc();
-    if (guest_ && size_) std::memcpy(moved, static_cast<void*>(rows_), size_ * sizeof(T));
+    if (borrowed_ && size_) std::memcpy(moved, static_cast<void*>(rows_), size_ * sizeof(T));
     rows_ = static_cast<T*>(moved);
     room_ = static_cast<uint32_t>(room) & most;
-    guest_ = 0;
+    borrowed_ = 0;
   }
   void release() {
-    if (rows_ && !guest_) std::free(static_cast<void*>(rows_));
+    if (rows_ && !borrowed_) std::free(static_cast<void*>(rows_));
     rows_ = nullptr;
-    size_ = 0, room_ = 0, guest_ = 0;
+    size_ = 0, room_ = 0, borrowed_ = 0;
   }
 
   T* rows_ = nullptr;
   uint32_t size_ = 0;
   uint32_t room_ : 31 = 0;
-  uint32_t guest_ : 1 = 0;  // lives in a house
+  uint32_t borrowed_ : 1 = 0;  // lies in a shared block
 };
 
-// A block of memory in which several Rows live. Fill a house of the summed sizes, then let the old one go.
-class House {
+// A block of memory in which several Rows live. Fill one of the summed sizes, then let the old one go.
+class TableBlock {
  public:
-  House() = default;
-  explicit House(size_t bytes) : block_(bytes) {}
+  TableBlock() = default;
+  explicit TableBlock(size_t bytes) : block_(bytes) {}
   size_t bytes() const { return block_.size(); }
 
   template <class T>
   static size_t place_for(size_t rows) {
     return (rows * sizeof(T) + 7) / 8 * 8;
   }
-  // Gives `rows` the content of `from`, which may be itself, and room for so many, at `offset` in this house,
+  // Gives `rows` the content of `from`, which may be itself, and room for so many, at `offset` in this block,
   // behind which the next one goes.
   template <class T>
   void take_in(Rows<T>& rows, const Rows<T>& from, size_t room, size_t& offset) {
@@ -140,7 +141,7 @@ class House {
     in.rows_ = reinterpret_cast<T*>(block_.get() + offset);
     in.size_ = from.size_;
     in.room_ = static_cast<uint32_t>(room) & Rows<T>::most;
-    in.guest_ = 1;
+    in.borrowed_ = 1;
     if (from.size_) std::memcpy(static_cast<void*>(in.rows_), from.rows_, from.size_ * sizeof(T));
     rows.swap(in);
     offset += place_for<T>(room);

@@ -25,8 +25,8 @@ struct Datum {
 
   // Of a pointer: the object it leads to; 0: none.
   uint32_t object() const { return static_cast<uint32_t>(high); }
-  Word word() const { return Word(high) << 64 | bits; }
-  static Datum of(Word w) { return {static_cast<uint64_t>(w), static_cast<uint64_t>(w >> 64)}; }
+  Bits word() const { return Bits(high) << 64 | bits; }
+  static Datum of(Bits w) { return {static_cast<uint64_t>(w), static_cast<uint64_t>(w >> 64)}; }
 };
 
 struct EvaluatorOptions {

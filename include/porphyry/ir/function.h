@@ -149,12 +149,12 @@ class Function {
     std::span<const Type> results = {};
     uint32_t detail = no_detail;  // a symbol, a name, or what an add_… function gave: see below
     Position position = {};
-    struct Target {
+    struct Destination {
       Block to;
       std::span<const Value> arguments = {};
       uint64_t weight = no_weight;
     };
-    std::span<const Target> targets = {};  // go: one; when: two; choose: one or more
+    std::span<const Destination> targets = {};  // go: one; when: two; choose: one or more
     uint8_t promises = 0, permits = 0;
     Hint hint = Hint::None;
   };
@@ -200,7 +200,7 @@ class Function {
   const CopyShape& copy_shape(Instruction i) const { return rare_->copies[instructions_[i].detail]; }
   const ReserveShape& reserve_shape(Instruction i) const { return rare_->reserves[instructions_[i].detail]; }
   Symbol symbol(Instruction i) const { return Symbol(instructions_[i].detail); }
-  Word case_value(Instruction i, size_t edge) const {
+  Bits case_value(Instruction i, size_t edge) const {
     return rare_->cases[rare_->choices[instructions_[i].detail].first_case + edge];
   }
   uint16_t shuffle_lane(Instruction i, size_t lane) const {
@@ -213,7 +213,7 @@ class Function {
   uint32_t add_address(const Address& a);
   uint32_t add_copy(const CopyShape& c);
   uint32_t add_reserve(const ReserveShape& r);
-  uint32_t add_cases(std::span<const Word> values);
+  uint32_t add_cases(std::span<const Bits> values);
   uint32_t add_shuffle(std::span<const uint16_t> lanes);
   // Another symbol for address and call, another name for watch.
   void set_detail(Instruction i, uint32_t detail) { ++changes_, instructions_[i].detail = detail; }
@@ -227,12 +227,12 @@ class Function {
   bool is_constant(Value v) const { return values_[v].kind == ValueKind::Constant; }
   // Bits of a constant, masked to its width: the low 64; all of one lane. A constant pointer is null.
   uint64_t constant_bits(Value v) const { return constants_[values_[v].owner]; }
-  Word constant_word(Value v, size_t lane = 0) const;
+  Bits constant_word(Value v, size_t lane = 0) const;
   std::span<const uint64_t> constant_words(Value v) const {  // see Type::words
     return {constants_.data() + values_[v].owner, values_[v].type.words()};
   }
   // The same handle for the same bits. A single number fills all lanes. Average O(lanes).
-  Value constant(Type type, Word bits);
+  Value constant(Type type, Bits bits);
   Value constant_lanes(Type type, std::span<const uint64_t> words);  // as constant_words gives them
   // Whether all lanes of a constant are the same.
   bool is_uniform(Value v) const;
@@ -342,7 +342,7 @@ class Function {
     std::vector<CopyShape> copies;
     std::vector<ReserveShape> reserves;
     std::vector<Choice> choices;
-    std::vector<Word> cases;
+    std::vector<Bits> cases;
     std::vector<uint16_t> shuffles;
     SideTable<Edge, uint64_t> weights;  // complemented, so that zero is none
   };
@@ -366,7 +366,7 @@ class Function {
   // All plain tables with what stands in the same place in `other`, which may be this function.
   template <class Self, class Other, class Visit>
   static void each_table(Self& self, Other& other, Visit visit);
-  void house(const Function& content, const Expected& rooms);
+  void move_tables(const Function& content, const Expected& rooms);
   Expected counts() const;
   explicit Function(std::shared_ptr<const Signature> signature);
   void change_signature(std::shared_ptr<const Signature> signature);
@@ -388,7 +388,7 @@ class Function {
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;
   uint64_t changes_ = 0;
-  House house_;  // where tables live that have not grown since they were housed
+  TableBlock block_of_tables_;  // where tables lie that have not grown since they were moved there
 };
 
 inline Function::EdgeRange Function::edges(Instruction i) const {

@@ -102,7 +102,8 @@ class Module {
   Type index_type() const { return Type::integer(layout.pointer_bits); }
   Kinds kinds;
 
-  // Add a symbol. The name should be new in the module: of two, `find` knows the first, and `verify` refuses both.
+  // Add a symbol. The name should be new in the module: of two, `find` knows the first, and `verify` refuses
+  // both.
   Symbol add_function(std::string_view name, Signature signature);
   Symbol add_data(std::string_view name, DataItem item);
   Symbol add_extern_function(std::string_view name, Signature signature);
@@ -138,8 +139,8 @@ class Module {
 
   std::vector<SourceFile> sources;
   // Comments that stand on lines of their own outside of functions, by what they stand above; KindsEnd: the
-  // closing brace of a tree of kinds; End: the end of the file. Inside of a record or a data item: `part` is the
-  // number of the member or element below, from 1; a record's closing brace comes behind its last member.
+  // closing brace of a tree of kinds; End: the end of the file. Inside of a record or a data item: `part` is
+  // the number of the member or element below, from 1; a record's closing brace comes behind its last member.
   struct Comment {
     enum class Above : uint8_t { Module, Symbol, Kinds, Kind, Record, KindsEnd, End } above;
     uint32_t index = 0;  // of the symbol, tree, kind or record

@@ -3,7 +3,7 @@
 //   Pen pen(module, module.function(f));
 //   pen.at_end(block);
 //   Value sum = pen.add(a, b);
-//   pen.give_back({sum});
+//   pen.return_values({sum});
 //
 // What a pen cannot write throws std::invalid_argument, whatever the build: a pen without a place, an operand
 // or target that is not there, a float of a type that is none. All else that may be wrong, `verify` tells.
@@ -43,7 +43,7 @@ class Pen {
   Instruction put(const Function::Draft& draft);
 
   // In every lane, when the type has lanes.
-  Value integer(Type t, int64_t n) { return function_->constant(t, static_cast<Word>(n)); }
+  Value integer(Type t, int64_t n) { return function_->constant(t, static_cast<Bits>(n)); }
   Value truth(bool b) { return function_->constant(Type::boolean(), b); }
   Value real(Type t, double d);  // rounded to the type
   Value null() { return function_->constant(module_->pointer_type(), 0); }
@@ -84,13 +84,13 @@ class Pen {
   void when(Value condition, Block yes, std::initializer_list<Value> yes_arguments, Block no,
             std::initializer_list<Value> no_arguments);
   struct Case {
-    Word value;
+    Bits value;
     Block to;
     std::vector<Value> arguments = {};
   };
   void choose(Value v, std::span<const Case> cases, Block otherwise,
               std::initializer_list<Value> arguments = {});
-  void give_back(std::initializer_list<Value> results);  // return
+  void return_values(std::initializer_list<Value> results);  // return
   void trap();
 
  private:

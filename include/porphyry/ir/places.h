@@ -10,17 +10,17 @@ namespace porphyry {
 
 // By offsets of its bytes.
 struct PlaceMap {
-  struct Place {
+  struct Span {
     uint32_t offset = 0, length = 0;
   };
   struct Body {
-    Place header;
-    SideTable<Instruction, Place> instructions;
-    SideTable<Block, Place> blocks;
+    Span header;
+    SideTable<Instruction, Span> instructions;
+    SideTable<Block, Span> blocks;
     bool is_complete = true;  // false when mistakes left parts of the body out
   };
-  std::vector<Body> bodies;           // by symbol
-  std::vector<Place> kinds, records;  // by handle
+  std::vector<Body> bodies;          // by symbol
+  std::vector<Span> kinds, records;  // by handle
 };
 
 }  // namespace porphyry

@@ -4,9 +4,9 @@
 // G. Holloway, M. Smith (1998). Copies are coalesced first where ranges do not meet, else they are hints. A
 // value that finds no register for all of its range is split by the loops and runs of uses in it, in the
 // manner of K. Cooper, L. Simpson, "Live Range Splitting in a Graph Coloring Register Allocator" (1998), and
-// the scan runs again; a constant is made again rather than fetched. A register that the caller wants back is
-// used where it saves more than its own saving costs.
-// O(n log n) a round for n instructions and ranges; up to four rounds, more in deep nests of loops.
+// the scan runs again; a constant is rematerialized rather than reloaded. A register that the caller wants
+// back is used where it saves more than its own saving costs. O(n log n) a round for n instructions and
+// ranges; up to four rounds, more in deep nests of loops.
 #pragma once
 
 #include "porphyry/base/diagnostics.h"
@@ -16,7 +16,7 @@
 namespace porphyry::machine {
 
 // Why a value was split. Values that were one register, since copies between them coalesced, have one each.
-struct Eviction {
+struct SplitReason {
   enum class Why : uint8_t {
     Crowded,    // all registers hold values whose use costs more
     Outbid,     // `by` costs more, and its register was wanted
@@ -37,7 +37,7 @@ struct Allocation {
   // Rows of operands that constants made again write, and the virtual registers they write for.
   std::vector<std::pair<uint32_t, Register>> remade;
   unsigned rounds = 0;
-  std::vector<Eviction> evictions;  // in the order in which they came about
+  std::vector<SplitReason> split_reasons;  // in the order in which they came about
 };
 
 // What comes out lies in the memory that the code lies in; `work` is reset after every round. Only checkers

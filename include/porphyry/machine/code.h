@@ -19,9 +19,9 @@ constexpr bool is_virtual(Register r) { return r >= first_virtual && r != no_reg
 constexpr bool is_physical(Register r) { return r < first_virtual; }
 
 // What the machine layer itself puts in, turned into the book's forms at the end.
-inline constexpr FormIndex copy_form = 0;   // out (its value: the bits that matter), in
-inline constexpr FormIndex save_form = 1;   // in; the operand's value is the frame slot
-inline constexpr FormIndex fetch_form = 2;  // out, slot
+inline constexpr FormIndex copy_form = 0;    // out (its value: the bits that matter), in
+inline constexpr FormIndex spill_form = 1;   // in; the operand's value is the frame slot
+inline constexpr FormIndex reload_form = 2;  // out, slot
 
 // What an address hangs on besides registers.
 enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Incoming, Outgoing };
@@ -43,7 +43,7 @@ struct CodeOperand {
 };
 
 // Why an instruction is there.
-enum class Role : uint8_t { Program, Move, Save, Fetch, Frame, Padding };
+enum class Role : uint8_t { Program, Move, Spill, Reload, Frame, Padding };
 
 inline constexpr uint32_t no_loop = 0xffffffff;
 

@@ -8,7 +8,7 @@
 
 namespace porphyry::machine {
 
-// "add sum, gap", "fetch total from slot 2". Virtual registers without a value are called r1, r2, …
+// "add sum, gap", "reload total from slot 2". Virtual registers without a value are called r1, r2, …
 std::string code_text(const Target& target, const Module& module, const Function& function, const Code& code,
                       const CodeLine& line);
 

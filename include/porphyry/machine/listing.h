@@ -34,7 +34,7 @@ struct FunctionListing {
   std::vector<std::string> saved;  // registers kept for the caller
   std::vector<ListingBlock> blocks;
   struct Totals {
-    unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, saves = 0, fetches = 0;
+    unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
     unsigned not_described = 0, bytes_not_described = 0;  // code of others that the book does not know
   } totals;
   // For each value with a name or a register, where it lay from instruction to instruction, and why it was

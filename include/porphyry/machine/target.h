@@ -61,9 +61,9 @@ struct EncodingStep {
 
 // Meanings: a straight line of the IR's operations over operands, registers, flags and temporaries. Lanes lie
 // side by side, lane 0 lowest, in at most 128 bits; a literal stands for all of them.
-enum class PlaceKind : uint8_t { None, Operand, Temporary, Register, Flag, Literal, Next };
-struct Place {
-  PlaceKind kind = PlaceKind::None;
+enum class TermKind : uint8_t { None, Operand, Temporary, Register, Flag, Literal, Next };
+struct Term {
+  TermKind kind = TermKind::None;
   Type type;
   uint8_t index = 0;  // operand, temporary, physical register or flag
   uint64_t literal = 0;
@@ -72,8 +72,8 @@ enum class MeaningKind : uint8_t { Compute, Copy, Load, Store, Open, Trap, Go };
 struct MeaningStep {
   MeaningKind kind;
   Op op;  // Compute
-  Place to;
-  Place arguments[3];  // Load: address. Store: value, address. Trap, Go: [target,] condition
+  Term to;
+  Term arguments[3];  // Load: address. Store: value, address. Trap, Go: [target,] condition
 };
 
 struct Form {
@@ -200,10 +200,10 @@ struct Convention {
 
 struct Upkeep {  // forms that the machine layer itself uses
   FormIndex move_general_32, move_general_64, move_lanes;
-  FormIndex save_general, fetch_general, save_lanes, fetch_lanes, save_wide, fetch_wide;
+  FormIndex spill_general, reload_general, spill_lanes, reload_lanes, spill_wide, reload_wide;
   FormIndex grow, shrink;  // subtracts a literal from a register, adds one
   FormIndex repeat;        // a conditional jump: taken unless what `grow` has just left is zero
-  FormIndex push, pop, jump, jump_through, call, call_through, give_back;
+  FormIndex push, pop, jump, jump_through, call, call_through, return_values;
   FormIndex move_literal;
 };
 

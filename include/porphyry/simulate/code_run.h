@@ -19,7 +19,7 @@ struct CodeObservation {
   const machine::Code* code = nullptr;
   uint32_t line = 0;               // of code->code
   const State* state = nullptr;    // physical registers, flags
-  std::span<const Word> virtuals;  // by register number minus machine::first_virtual
+  std::span<const Bits> virtuals;  // by register number minus machine::first_virtual
 };
 
 class CodeRunner {

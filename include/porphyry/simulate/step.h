@@ -12,7 +12,7 @@
 namespace porphyry::simulate {
 
 struct State {
-  std::vector<Word> registers;  // by physical number, as wide as their class
+  std::vector<Bits> registers;  // by physical number, as wide as their class
   std::vector<bool> flags;      // by the book's order
   uint64_t next = 0;            // address of the instruction behind the one that runs
 
@@ -20,8 +20,8 @@ struct State {
 };
 
 struct MemoryAccess {
-  std::function<std::optional<Word>(uint64_t address, unsigned bytes)> load;  // nothing: a fault
-  std::function<bool(uint64_t address, unsigned bytes, Word value)> store;    // false: a fault
+  std::function<std::optional<Bits>(uint64_t address, unsigned bytes)> load;  // nothing: a fault
+  std::function<bool(uint64_t address, unsigned bytes, Bits value)> store;    // false: a fault
 };
 
 struct StepOutcome {

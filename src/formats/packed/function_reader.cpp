@@ -209,7 +209,9 @@ void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
       d.detail = f_->add_reserve(shape);
       return;
     }
-    case Detail::Symbol: d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol")); return;
+    case Detail::Symbol:
+      d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol"));
+      return;
     case Detail::Name: {
       Name n = name();
       if (!n.exists()) return in_.fail("'watch' names no variable");
@@ -230,10 +232,10 @@ void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
 
 void FunctionReader::cases(size_t count, Function::Draft& d) {
   Type type = operands_.empty() || !operands_[0].exists() ? Type::integer(64) : f_->type(operands_[0]);
-  std::vector<Word> values;
+  std::vector<Bits> values;
   for (size_t k = 0; k < count && in_.good(); ++k) {
-    Word w = in_.number();
-    if (type.bits() > 64) w |= Word(in_.number()) << 64;
+    Bits w = in_.number();
+    if (type.bits() > 64) w |= Bits(in_.number()) << 64;
     if (w & ~mask_of(type.bits())) in_.fail("a case is wider than what is chosen by");
     values.push_back(w);
   }

@@ -51,7 +51,7 @@ class FunctionReader {
   std::vector<Type> results_;
   std::vector<Name> result_names_;
   std::vector<size_t> argument_counts_;
-  std::vector<Function::Draft::Target> targets_;
+  std::vector<Function::Draft::Destination> targets_;
   struct Waiting {
     Slot slot;
     int edge;  // -1: an operand

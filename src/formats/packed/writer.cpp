@@ -3,8 +3,8 @@
 
 #include "codes.h"
 #include "porphyry/base/hash.h"
-#include "porphyry/ir/order.h"
 #include "porphyry/formats/packed.h"
+#include "porphyry/ir/order.h"
 
 namespace porphyry {
 
@@ -231,7 +231,7 @@ class FunctionPacker {
     if (f_.op(i) == Op::Choose) {
       out_.number(f_.edge_count(i));
       for (size_t k = 0; k + 1 < f_.edge_count(i); ++k) {
-        Word w = f_.case_value(i, k);
+        Bits w = f_.case_value(i, k);
         out_.number(static_cast<uint64_t>(w));
         if (f_.type(f_.operand(i, 0)).bits() > 64) out_.number(static_cast<uint64_t>(w >> 64));
       }

@@ -20,7 +20,7 @@ struct Written {
 };
 
 // A block that a statement goes to.
-struct Target {
+struct WrittenTarget {
   Token token;
   Block to;
   size_t first_argument = 0, argument_count = 0;  // in Pending::arguments
@@ -39,7 +39,7 @@ struct Pending {
   bool has_align = false;
   std::vector<uint16_t> lanes;  // of a shuffle
   std::vector<Written> cases;
-  std::vector<Target> targets;
+  std::vector<WrittenTarget> targets;
   std::vector<Written> arguments;  // of all targets
   uint8_t promises = 0, permits = 0;
   Function::Hint hint = Function::Hint::None;
@@ -47,14 +47,14 @@ struct Pending {
   void clear();
 };
 
-struct Scratch {
+struct StatementTables {
   Pending pending{};
   std::vector<Token> result_names;
   std::vector<std::string_view> lane_words;
   std::vector<Value> values, argument_values;
   std::vector<Type> types;
-  std::vector<Function::Draft::Target> draft_targets;
-  std::vector<Word> case_values;
+  std::vector<Function::Draft::Destination> draft_targets;
+  std::vector<Bits> case_values;
 };
 
 class BodyReader {
@@ -109,7 +109,7 @@ class BodyReader {
   void go();
   void when();
   void choose();
-  void give_back();
+  void return_values();
   void watch();
   bool target();
   const Signature* callee(const Token& token, std::string_view name);
@@ -159,14 +159,14 @@ class BodyReader {
   PlaceMap::Body& places_;
   size_t end_;  // the token of the closing brace
 
-  Scratch& scratch_ = *context_.scratch;
+  StatementTables& scratch_ = *context_.scratch;
   Pending& p_ = scratch_.pending;
   std::vector<Token>& result_names_ = scratch_.result_names;
   std::vector<std::string_view>& lane_words_ = scratch_.lane_words;
   std::vector<Value>&values_ = scratch_.values, &argument_values_ = scratch_.argument_values;
   std::vector<Type>& types_ = scratch_.types;
-  std::vector<Function::Draft::Target>& draft_targets_ = scratch_.draft_targets;
-  std::vector<Word>& case_values_ = scratch_.case_values;
+  std::vector<Function::Draft::Destination>& draft_targets_ = scratch_.draft_targets;
+  std::vector<Bits>& case_values_ = scratch_.case_values;
   Position position_;
   std::vector<Function::Comment> waiting_comments_;
   size_t ahead_ = 0;  // the token from which on names were not looked ahead to

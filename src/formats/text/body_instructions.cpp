@@ -6,7 +6,8 @@
 
 namespace porphyry::text {
 
-// The type that literals take from the other operands: that of the first whose role is the operation's own type.
+// The type that literals take from the other operands: that of the first whose role is the operation's own
+// type.
 Type BodyReader::inferred_type(const OperandRoles& roles) const {
   for (size_t k = 0; k < p_.written.size() && k < roles.size(); ++k) {
     const Written& w = p_.written[k];
@@ -27,7 +28,9 @@ Type BodyReader::masked_type() const {
 // The type of a literal at this place, when the statement decides it.
 std::optional<Type> BodyReader::wanted_type(size_t k, OperandRole role, Type inferred) const {
   auto known = [](Type t) { return t.exists() ? std::optional(t) : std::nullopt; };
-  auto truth = [](Type t) { return t.exists() ? std::optional(Type::boolean().with_lanes(t.lanes())) : std::nullopt; };
+  auto truth = [](Type t) {
+    return t.exists() ? std::optional(Type::boolean().with_lanes(t.lanes())) : std::nullopt;
+  };
   switch (role) {
     case OperandRole::Same:
     case OperandRole::Lanes: return known(inferred);
@@ -90,7 +93,7 @@ bool BodyReader::settle_operands() {
 bool BodyReader::settle_targets() {
   bool good = true;
   argument_values_.clear(), draft_targets_.clear();
-  for (const Target& t : p_.targets) {
+  for (const WrittenTarget& t : p_.targets) {
     auto parameters = function_.parameters(t.to);
     for (size_t k = 0; k < t.argument_count && k < parameters.size(); ++k) {
       Written& w = p_.arguments[t.first_argument + k];

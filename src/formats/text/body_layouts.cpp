@@ -13,7 +13,7 @@ void BodyReader::by_layout() {
     case Layout::Go: return go();
     case Layout::When: return when();
     case Layout::Choose: return choose();
-    case Layout::Return: return give_back();
+    case Layout::Return: return return_values();
     case Layout::Trap: return;
     default: return by_roles();
   }
@@ -167,7 +167,7 @@ void BodyReader::watch() {
 
 // A block and its arguments; false when it could not be read.
 bool BodyReader::target() {
-  Target target;
+  WrittenTarget target;
   target.token = cursor_.peek();
   if (!cursor_.at_name()) {
     complain("a name is missing", "the name of a block");
@@ -256,7 +256,7 @@ void BodyReader::choose() {
     refuse(p_.word, "this does not say what other values do", "else: and a block, as the last case");
 }
 
-void BodyReader::give_back() {
+void BodyReader::return_values() {
   // `return call f(x)`: a name or an address behind `call` cannot follow a value of that name.
   TokenKind behind = cursor_.peek(1).kind;
   bool calls = cursor_.at_word("call") &&

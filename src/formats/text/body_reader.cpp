@@ -221,7 +221,7 @@ uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t e
 }
 
 ReadContext::ReadContext(Module& m, const SourceText& s, const Tokens& t, Diagnostics& p)
-    : module(m), source(s), tokens(t), problems(p), scratch(std::make_unique<Scratch>()) {}
+    : module(m), source(s), tokens(t), problems(p), scratch(std::make_unique<StatementTables>()) {}
 ReadContext::~ReadContext() = default;
 
 }  // namespace porphyry::text

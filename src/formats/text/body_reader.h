@@ -2,8 +2,8 @@
 #pragma once
 
 #include "cursor.h"
-#include "porphyry/ir/pen.h"
 #include "porphyry/formats/text.h"
+#include "porphyry/ir/pen.h"
 
 namespace porphyry::text {
 
@@ -31,7 +31,7 @@ class Names {
   uint32_t epoch_ = 0;
 };
 
-struct Scratch;
+struct StatementTables;
 
 // What the readers of one text share.
 struct ReadContext {
@@ -43,9 +43,9 @@ struct ReadContext {
   const Tokens& tokens;
   Diagnostics& problems;
   Names names;
-  SideTable<Name, KindPath> paths;          // those read already, by their text
-  uint64_t budget = Type::constant_budget;  // words that constants with lanes may still take
-  std::unique_ptr<Scratch> scratch;         // lists of the reader of bodies
+  SideTable<Name, KindPath> paths;           // those read already, by their text
+  uint64_t budget = Type::constant_budget;   // words that constants with lanes may still take
+  std::unique_ptr<StatementTables> scratch;  // lists of the reader of bodies
 };
 
 // A type; nothing, and a complaint, when there is none here.

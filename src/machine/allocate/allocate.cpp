@@ -44,8 +44,8 @@ Allocation allocate(Code before, const Target& target, Scratch& work, bool remem
       return out;
     }
     if (!std::exchange(remembered, true)) remember(out);
-    auto evictions = scan.evictions();
-    out.evictions.insert(out.evictions.end(), evictions.begin(), evictions.end());
+    auto split_reasons = scan.split_reasons();
+    out.split_reasons.insert(out.split_reasons.end(), split_reasons.begin(), split_reasons.end());
     split_ranges(out, target, scan, pieces, &work);
   }
 }
@@ -57,7 +57,7 @@ std::pair<size_t, size_t> moves_in(const Code& f) {
   size_t copies = 0, slots = 0;
   for (const CodeLine& i : f.code) {
     copies += i.form == copy_form && f.of(i)[0].reg != f.of(i)[1].reg;
-    slots += i.role == Role::Save || i.role == Role::Fetch;
+    slots += i.role == Role::Spill || i.role == Role::Reload;
   }
   return {copies, slots};
 }

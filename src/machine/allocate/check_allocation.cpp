@@ -108,10 +108,10 @@ class Checker {
                                     "the value that the code before allocation meant"));
   }
 
-  bool is_inserted(const CodeLine& i) const { return i.role == Role::Save || i.role == Role::Fetch; }
+  bool is_inserted(const CodeLine& i) const { return i.role == Role::Spill || i.role == Role::Reload; }
 
   // The instructions of before must be those of after, but for what was inserted; copies may have become
-  // saves or fetches, and constants may be made elsewhere.
+  // spills or reloads, and constants may be made elsewhere.
   bool pair_up() {
     original_.assign(f_.code.size(), 0xffffffff);
     stayed_.assign(before_.code.size(), false);
@@ -152,7 +152,7 @@ class Checker {
     if (is_virtual(v)) state.add(to, v);
   }
 
-  // A copy `to = from` of the program that coalescing or spilling removed or turned into a save or fetch.
+  // A copy `to = from` of the program that coalescing or spilling removed or turned into a spill or reload.
   void rename_copies(uint32_t first_before, uint32_t last_before, Held& state) {
     for (uint32_t k = first_before; k < last_before; ++k) {
       const CodeLine& i = before_.code[k];
@@ -165,7 +165,7 @@ class Checker {
     }
   }
 
-  // A save or fetch may want a value that a copy of the program, removed since, has just given its name;
+  // A spill or reload may want a value that a copy of the program, removed since, has just given its name;
   // constants that are made elsewhere now may stand before it.
   void catch_up(uint32_t b, uint32_t& next_before, uint32_t place, Register wanted, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
@@ -214,7 +214,7 @@ class Checker {
     rename_copies(next_before, before_.blocks[b].first + before_.blocks[b].count, state);
   }
 
-  // A save, a fetch, a copy instead of a fetch, or a constant made again. It moves what a place holds,
+  // A spill, a reload, a copy instead of a reload, or a constant made again. It moves what a place holds,
   // whatever that is; where it stands for a copy of the program (from one virtual register to another), it
   // comes with that copy's turn.
   void inserted(uint32_t b, uint32_t k, uint32_t& next_before, Held& state, bool report) {
@@ -226,10 +226,10 @@ class Checker {
     auto place = [&](const CodeOperand& o) {
       return o.kind == OperandKind::Register ? o.reg : 64 + static_cast<uint32_t>(o.value);
     };
-    // A save that was taken out is left as a copy of its register to itself.
-    bool saves = i.role == Role::Save, into_second = i.form == save_form;
+    // A spill that was taken out is left as a copy of its register to itself.
+    bool spills = i.role == Role::Spill, into_second = i.form == spill_form;
     uint32_t to = place(operands[into_second ? 1 : 0]), from = place(operands[into_second ? 0 : 1]);
-    Register to_named = saves ? second : first, from_named = saves ? first : second;
+    Register to_named = spills ? second : first, from_named = spills ? first : second;
     if (to_named == from_named) {
       if (to != from) state.set(to, state.in(from));
       return;
@@ -300,7 +300,7 @@ class Checker {
     }
   }
 
-  // Steps over the program's copy that a save or fetch stands for, and over removed ones before it.
+  // Steps over the program's copy that a spill or reload stands for, and over removed ones before it.
   void pass_copy(uint32_t b, uint32_t& next_before, Register to, Register from, Held& state) {
     uint32_t end = before_.blocks[b].first + before_.blocks[b].count;
     for (uint32_t k = next_before; k < end; ++k) {

@@ -19,8 +19,8 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
       held_(first_virtual, work),
-      evicted_(work),
-      evictions_(work) {}
+      to_split_(work),
+      split_reasons_(work) {}
 
 void Scan::run() {
   gather_hints();
@@ -114,10 +114,11 @@ void Scan::make_room(uint32_t v, RegisterMask among) {
     if (sum < best) best = sum, where = r;
   }
   if (where == no_register)
-    return evict(v, first(v), none, only_calls ? Eviction::Why::NoneLasts : Eviction::Why::Crowded);
+    return mark_for_splitting(v, first(v), none,
+                              only_calls ? SplitReason::Why::NoneLasts : SplitReason::Why::Crowded);
   auto& there = held_[where];
   for (uint32_t o : there)
-    if (overlap(v, o)) evict(o, first(v), v, Eviction::Why::Outbid);
+    if (overlap(v, o)) mark_for_splitting(o, first(v), v, SplitReason::Why::Outbid);
   std::erase_if(there, [&](uint32_t o) { return split_[o]; });
   put(v, where);
 }
@@ -128,15 +129,15 @@ void Scan::put(uint32_t v, unsigned r) {
   held_[r].push_back(v);
 }
 
-void Scan::evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why) {
+void Scan::mark_for_splitting(uint32_t v, uint32_t at, uint32_t by, SplitReason::Why why) {
   split_[v] = true;
   place_[v] = no_register;
-  evicted_.push_back({v, at, by, why});
+  to_split_.push_back({v, at, by, why});
 }
 
 // What became of roots, told of each value that was part of them.
 void Scan::tell_members() {
-  if (evicted_.empty()) return;
+  if (to_split_.empty()) return;
   struct Member {
     uint32_t root;
     Value value;
@@ -153,14 +154,14 @@ void Scan::tell_members() {
   auto first_of = [&](uint32_t root) {
     return std::lower_bound(members.begin(), members.end(), Member{root, Value(0)});
   };
-  for (const Evicted& e : evicted_) {
+  for (const ToSplit& e : to_split_) {
     auto by = e.by == none ? members.end() : first_of(e.by);
     Value by_value = by != members.end() && by->root == e.by ? by->value : Value();
     // The instruction at the place, or the next one that came from the program.
     Instruction at;
     for (uint32_t k = e.at / 2; k < f_.code.size() && !at.exists(); ++k) at = f_.code[k].origin;
     for (auto m = first_of(e.root); m != members.end() && m->root == e.root; ++m)
-      evictions_.push_back({m->value, at, by_value, e.why, cost(e.root)});
+      split_reasons_.push_back({m->value, at, by_value, e.why, cost(e.root)});
   }
 }
 

@@ -15,11 +15,11 @@ class Scan {
 
   // Registers that coalesced are one, known by its root.
   uint32_t root(uint32_t v) const { return one_.root(v); }
-  bool any_to_split() const { return !evicted_.empty(); }
+  bool any_to_split() const { return !to_split_.empty(); }
   bool to_split(uint32_t v) const { return split_[root(v)]; }
   Register place_of(uint32_t v) const { return place_[root(v)]; }
   const LiveRanges& ranges() const { return ranges_; }
-  std::span<const Eviction> evictions() const { return evictions_; }
+  std::span<const SplitReason> split_reasons() const { return split_reasons_; }
 
  private:
   static constexpr uint32_t none = 0xffffffff;
@@ -35,7 +35,7 @@ class Scan {
   void make_room(uint32_t v, RegisterMask among);
   RegisterMask wishes(uint32_t v) const;
   void put(uint32_t v, unsigned r);
-  void evict(uint32_t v, uint32_t at, uint32_t by, Eviction::Why why);
+  void mark_for_splitting(uint32_t v, uint32_t at, uint32_t by, SplitReason::Why why);
   void tell_members();
 
   const Code& f_;
@@ -52,12 +52,12 @@ class Scan {
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
   std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
-  struct Evicted {
+  struct ToSplit {
     uint32_t root, at, by;  // `at`: a position; `by`: a root, or none
-    Eviction::Why why;
+    SplitReason::Why why;
   };
-  std::pmr::vector<Evicted> evicted_;
-  std::pmr::vector<Eviction> evictions_;
+  std::pmr::vector<ToSplit> to_split_;
+  std::pmr::vector<SplitReason> split_reasons_;
   RegisterMask used_ = 0;
 };
 

@@ -170,7 +170,7 @@ class BlockScheduler {
   bool jumps(const CodeLine& i) const {
     for (const CodeOperand& o : f_.of(i))
       if (o.kind == OperandKind::Label) return true;
-    return i.form == target_.upkeep.give_back;
+    return i.form == target_.upkeep.return_values;
   }
   bool reads_flags(const CodeLine& i) const {
     return implicit_reads(target_, f_, i) >> target_.flags_register & 1;

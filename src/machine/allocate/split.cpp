@@ -43,11 +43,11 @@ class RangeSplitter {
       uint32_t from = b.first, end = b.first + b.count;
       b.first = static_cast<uint32_t>(f_.code.size());
       for (; edge < edges_.size() && edges_[edge].block == block_ && edges_[edge].at_start; ++edge)
-        save(edges_[edge].piece, old[from].origin);
+        spill(edges_[edge].piece, old[from].origin);
       for (at_ = from; at_ < end; ++at_) {
         if (at_ + 1 == end)  // before the jump to the loop's head
           for (; edge < edges_.size() && edges_[edge].block == block_; ++edge)
-            fetch(edges_[edge].piece, old[at_].origin);
+            reload(edges_[edge].piece, old[at_].origin);
         instruction(old[at_]);
       }
       b.count = static_cast<uint32_t>(f_.code.size()) - b.first;
@@ -83,7 +83,7 @@ class RangeSplitter {
   uint32_t root(Register r) const { return scan_.root(r - first_virtual); }
   const Piece& piece(Register r) const { return pieces_.of[r - first_virtual]; }
 
-  // Values whose one write is an instruction that reads no register are made again instead of fetched.
+  // Values whose one write is an instruction that reads no register are rematerialized instead of reloaded.
   void find_constants() {
     std::pmr::vector<uint8_t> writes(count_, work_);
     std::pmr::vector<uint32_t> line(count_, work_);
@@ -101,7 +101,7 @@ class RangeSplitter {
     }
   }
   bool is_constant(const CodeLine& i) const {
-    if (i.form < first_real_form || i.role == Role::Fetch || target_.form(i.form).reads ||
+    if (i.form < first_real_form || i.role == Role::Reload || target_.form(i.form).reads ||
         target_.form(i.form).writes)
       return false;
     bool registers = false;
@@ -182,8 +182,9 @@ class RangeSplitter {
     return p->reg;
   }
 
-  // A loop's piece is fetched where the loop is entered, and saved where it is left if it was written. Edges
-  // with a branch at one end and a join at the other have been split, so that there is a place for both.
+  // A loop's piece is reloaded where the loop is entered, and spilled where it is left if it was written.
+  // Edges with a branch at one end and a join at the other have been split, so that there is a place for
+  // both.
   void bound_loop_pieces() {
     const auto& predecessors = scan_.ranges().predecessors;
     std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(work_);  // (loop, block that control leaves to)
@@ -224,8 +225,8 @@ class RangeSplitter {
                        .role = role,
                        .first_operand = static_cast<uint32_t>(f_.operands.size()),
                        .origin = origin});
-    bool saves = form == save_form;
-    f_.operands.push_back({OperandKind::Register, saves, !saves, r, 0});
+    bool spills = form == spill_form;
+    f_.operands.push_back({OperandKind::Register, spills, !spills, r, 0});
     f_.operands.push_back({OperandKind::Literal, false, false, no_register, slot});
     out_.virtual_of.push_back(named);
     out_.virtual_of.push_back(other);
@@ -240,22 +241,22 @@ class RangeSplitter {
     f_.operands[first].reg = into;
     out_.remade.push_back({first, into});
     i.first_operand = first;
-    i.role = Role::Fetch;
+    i.role = Role::Reload;
     i.origin = origin;
     f_.code.push_back(i);
   }
-  void fetch(Register into, Instruction origin) {
+  void reload(Register into, Instruction origin) {
     const Piece& p = piece(into);
     if (p.constant != none) return make_again(p.constant, into, no_register, origin);
-    put(fetch_form, Role::Fetch, origin, into, into, p.slot, into);
+    put(reload_form, Role::Reload, origin, into, into, p.slot, into);
   }
-  void save(Register from, Instruction origin) {
-    put(save_form, Role::Save, origin, from, from, piece(from).slot, from);
+  void spill(Register from, Instruction origin) {
+    put(spill_form, Role::Spill, origin, from, from, piece(from).slot, from);
   }
 
   // Whether this moves a piece that is split again from or into the slot where its parts lie anyway.
   bool moves_own_slot(const CodeLine& i) const {
-    if (i.role != Role::Save && i.role != Role::Fetch) return false;
+    if (i.role != Role::Spill && i.role != Role::Reload) return false;
     Register r = f_.of(i)[0].reg;
     if (!splits(r) || piece(r).scope == Scope::Whole) return false;
     if (i.form >= first_real_form) return piece(r).constant != none;
@@ -270,13 +271,13 @@ class RangeSplitter {
   }
   void end_run(Register r) { runs_[root(r)].block = none; }
 
-  // The register that stands for `r` in this instruction, fetched when it is read and not there yet.
+  // The register that stands for `r` in this instruction, reloaded when it is read and not there yet.
   Register here(Register r, bool read, Instruction origin) {
     if (Register p = loop_piece(r, block_); p != no_register) return p;
     Register p = run_at(r);
     if (p == no_register) {
       p = make(root(r), piece(r).scope == Scope::Run ? Scope::Brief : Scope::Run);
-      if (read) fetch(p, origin);
+      if (read) reload(p, origin);
     }
     // A brief one serves this instruction only.
     runs_[root(r)] = {block_, stretch_, piece(p).scope == Scope::Brief ? at_ - run_gap : at_, p};
@@ -291,13 +292,13 @@ class RangeSplitter {
     if (i.call != 0xffffffff) ++stretch_;
   }
   bool makes_a_constant(const CodeLine& i) const {
-    if (i.operand_count == 0 || i.role == Role::Fetch) return false;
+    if (i.operand_count == 0 || i.role == Role::Reload) return false;
     const CodeOperand& o = f_.of(i)[0];
     return o.kind == OperandKind::Register && o.written && !o.read && splits(o.reg) &&
            piece(o.reg).scope == Scope::Whole && is_remade(o.reg) && i.form >= first_real_form;
   }
 
-  // Copies become fetches, saves or nothing, where no piece is at hand. Whether that is done.
+  // Copies become reloads, spills or nothing, where no piece is at hand. Whether that is done.
   bool copy(const CodeLine& i) {
     CodeOperand to = f_.of(i)[0], from = f_.of(i)[1];
     Register named_to = out_.virtual_of[i.first_operand], named_from = out_.virtual_of[i.first_operand + 1];
@@ -312,13 +313,13 @@ class RangeSplitter {
       if (p.constant != none)
         make_again(p.constant, to.reg, named_to, i.origin);
       else
-        put(fetch_form, Role::Fetch, i.origin, to.reg, named_to, p.slot, named_from);
+        put(reload_form, Role::Reload, i.origin, to.reg, named_to, p.slot, named_from);
       return true;
     }
     if (!to_lies) return false;
     Register source = from_splits ? here(from.reg, true, i.origin) : from.reg;
     make_sure_of_slot(root(to.reg));
-    put(save_form, Role::Save, i.origin, source, named_from, pieces_.of[root(to.reg)].slot, named_to);
+    put(spill_form, Role::Spill, i.origin, source, named_from, pieces_.of[root(to.reg)].slot, named_to);
     end_run(to.reg);
     return true;
   }
@@ -330,7 +331,7 @@ class RangeSplitter {
   }
 
   void rename(const CodeLine& i) {
-    for (uint8_t k = 0; k < i.operand_count; ++k) {  // reads first: they may want a fetch
+    for (uint8_t k = 0; k < i.operand_count; ++k) {  // reads first: they may want a reload
       CodeOperand o = f_.operands[i.first_operand + k];
       if (o.kind == OperandKind::Register && o.read && splits(o.reg)) {
         Register now = here(o.reg, true, i.origin);
@@ -351,7 +352,7 @@ class RangeSplitter {
       note_write(o.reg, now);
     }
     f_.code.push_back(i);
-    for (size_t k = 0; k < written_count_; ++k) save(written_[k], i.origin);
+    for (size_t k = 0; k < written_count_; ++k) spill(written_[k], i.origin);
     written_count_ = 0;
   }
   void note_write(Register r, Register now) {

@@ -11,8 +11,8 @@ namespace porphyry::machine {
 void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
                   std::pmr::memory_resource* work);
 
-// Within each block: a fetch of what a register still holds becomes a copy, or nothing; a save that is
-// overwritten before anyone fetches, or that nobody ever fetches, goes. For allocated code. O(n).
+// Within each block: a reload of what a register still holds becomes a copy, or nothing; a spill that is
+// overwritten before anyone reloads, or that nobody ever reloads, goes. For allocated code. O(n).
 void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

@@ -218,7 +218,8 @@ class Emitter {
       touch(in_frame(-static_cast<int64_t>(down)));
   }
   void touch(const PlainOperand& memory) {
-    write({target_.upkeep.save_general, {memory, plain_register(target_.convention.stack)}}, Role::Frame, {});
+    write({target_.upkeep.spill_general, {memory, plain_register(target_.convention.stack)}}, Role::Frame,
+          {});
   }
   // The scratch register, which carries no argument, counts down from `bytes` to nothing.
   void probe_in_a_loop(uint64_t bytes) {
@@ -251,7 +252,7 @@ class Emitter {
       if (f_.saved & mask_of_register(r)) write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
   }
 
-  // Copies, saves and fetches in the book's forms.
+  // Copies, spills and reloads in the book's forms.
   void own_form(const CodeLine& i) {
     auto operands = f_.of(i);
     const Upkeep& u = target_.upkeep;
@@ -263,13 +264,13 @@ class Emitter {
       return write({general ? whole : u.move_lanes, {first, plain_register(operands[1].reg)}}, Role::Move,
                    i.origin);
     }
-    bool saves = i.form == save_form;
+    bool spills = i.form == spill_form;
     const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
-    FormIndex form = general            ? (saves ? u.save_general : u.fetch_general)
-                     : slot.bytes == 16 ? (saves ? u.save_wide : u.fetch_wide)
-                                        : (saves ? u.save_lanes : u.fetch_lanes);
+    FormIndex form = general            ? (spills ? u.spill_general : u.reload_general)
+                     : slot.bytes == 16 ? (spills ? u.spill_wide : u.reload_wide)
+                                        : (spills ? u.spill_lanes : u.reload_lanes);
     PlainOperand memory = in_frame(slot.offset);
-    write(saves ? PlainInstruction{form, {memory, first}} : PlainInstruction{form, {first, memory}}, i.role,
+    write(spills ? PlainInstruction{form, {memory, first}} : PlainInstruction{form, {first, memory}}, i.role,
           i.origin);
   }
 
@@ -288,7 +289,7 @@ class Emitter {
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
     bool leaves = i.call != 0xffffffff && f_.calls[i.call].leaves;
-    if (i.form == target_.upkeep.give_back || leaves) epilogue();
+    if (i.form == target_.upkeep.return_values || leaves) epilogue();
     PlainInstruction plain{i.form, {}};
     Reference reference;
     auto operands = f_.of(i);

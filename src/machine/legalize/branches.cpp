@@ -15,7 +15,7 @@ constexpr size_t in_a_row = 3;
 
 // Cases that stand in a row and go the same way with the same arguments are one range.
 struct Range {
-  Word least, greatest;
+  Bits least, greatest;
   size_t edge;
   double weight;  // of its cases; 1 without weights
 };
@@ -29,8 +29,9 @@ class ChoiceSplitter {
     value_ = f_.operand(choose, 0);
     home_ = f_.block(choose);
     for (Edge e : f_.edges(choose)) {
-      ways_.push_back({f_.to(e), {}, f_.weight(e)});
-      for (size_t k = 0; k < f_.argument_count(e); ++k) ways_.back().arguments.push_back(f_.argument(e, k));
+      lowerings_.push_back({f_.to(e), {}, f_.weight(e)});
+      for (size_t k = 0; k < f_.argument_count(e); ++k)
+        lowerings_.back().arguments.push_back(f_.argument(e, k));
     }
     gather_ranges();
     weigh_ranges();
@@ -66,21 +67,21 @@ class ChoiceSplitter {
     std::vector<Value> arguments;
     uint64_t weight;
   };
-  using Target = Function::Draft::Target;
+  using Target = Function::Draft::Destination;
 
   void gather_ranges() {
-    for (size_t k = 0; k + 1 < ways_.size(); ++k) {
-      Word v = f_.case_value(choose_, k);
-      weighted_ &= ways_[k].weight != Function::no_weight;
-      ranges_.push_back({v, v, k, static_cast<double>(ways_[k].weight)});
+    for (size_t k = 0; k + 1 < lowerings_.size(); ++k) {
+      Bits v = f_.case_value(choose_, k);
+      weighted_ &= lowerings_[k].weight != Function::no_weight;
+      ranges_.push_back({v, v, k, static_cast<double>(lowerings_[k].weight)});
     }
     std::sort(ranges_.begin(), ranges_.end(),
               [](const Range& a, const Range& b) { return a.least < b.least; });
     size_t kept = 0;
     for (const Range& r : ranges_) {
       bool joins = kept && ranges_[kept - 1].greatest + 1 == r.least &&
-                   ways_[ranges_[kept - 1].edge].to == ways_[r.edge].to &&
-                   ways_[ranges_[kept - 1].edge].arguments == ways_[r.edge].arguments;
+                   lowerings_[ranges_[kept - 1].edge].to == lowerings_[r.edge].to &&
+                   lowerings_[ranges_[kept - 1].edge].arguments == lowerings_[r.edge].arguments;
       if (joins)
         ranges_[kept - 1].greatest = r.greatest, ranges_[kept - 1].weight += r.weight;
       else
@@ -92,8 +93,8 @@ class ChoiceSplitter {
   // The runs that match no case are taken to end evenly among the ranges. A sixteenth is put on top for all
   // alike, so that many cases which never came up do not become a chain.
   void weigh_ranges() {
-    weighted_ &= ways_.back().weight != Function::no_weight;
-    double sum = 0, elsewhere = weighted_ ? static_cast<double>(ways_.back().weight) : 0;
+    weighted_ &= lowerings_.back().weight != Function::no_weight;
+    double sum = 0, elsewhere = weighted_ ? static_cast<double>(lowerings_.back().weight) : 0;
     for (Range& r : ranges_) sum += r.weight = weighted_ ? r.weight : 1;
     double each = 1 / static_cast<double>(std::max<size_t>(1, ranges_.size()));
     least_ = each * std::max(1.0, (sum + elsewhere) / 16);
@@ -122,11 +123,11 @@ class ChoiceSplitter {
   }
   uint64_t runs(size_t first, size_t last) const { return count(share(first, last)); }
 
-  Value number(Word n) { return f_.constant(f_.type(value_), n); }
+  Value number(Bits n) { return f_.constant(f_.type(value_), n); }
 
   // Tests of a few ranges one after the other, the likeliest first; what none of them matches goes elsewhere.
   void leaf(size_t first, size_t last) {
-    const Way& elsewhere = ways_.back();
+    const Way& elsewhere = lowerings_.back();
     if (first == last) {
       Target target{elsewhere.to, elsewhere.arguments};
       pen_.put({.op = Op::Go, .targets = {&target, 1}});
@@ -139,7 +140,7 @@ class ChoiceSplitter {
     double left = share(first, last);
     for (const Range* r = tests; r != end; ++r) {
       left -= r->weight;
-      const Way& way = ways_[r->edge];
+      const Way& way = lowerings_[r->edge];
       Block next = r + 1 == end ? elsewhere.to : f_.add_block_after(pen_.block());
       Target no{next, r + 1 == end ? elsewhere.arguments : std::span<const Value>(), count(left)};
       branch(inside(*r), {way.to, way.arguments, count(r->weight)}, no);
@@ -162,7 +163,7 @@ class ChoiceSplitter {
   Instruction choose_;
   Value value_;
   Block home_;
-  std::vector<Way> ways_;
+  std::vector<Way> lowerings_;
   std::vector<Range> ranges_;   // in order of their numbers
   std::vector<double> before_;  // what lies below a range, by place; one more at the end
   double least_ = 0;            // of it, what each range has in any case

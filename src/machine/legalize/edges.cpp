@@ -33,7 +33,7 @@ void edges(FunctionContext& c) {
     for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
     Block between = f.add_block_after(from);
     f.redirect(e, between);
-    Function::Draft::Target target{to, arguments};
+    Function::Draft::Destination target{to, arguments};
     f.append(between, {.op = Op::Go, .position = f.position(f.terminator(from)), .targets = {&target, 1}});
   }
 }

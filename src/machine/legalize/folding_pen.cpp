@@ -43,7 +43,7 @@ Value FoldingPen::known(Op op, std::span<const Value> v, Type result) {
   if (t.is_float() || t.has_lanes()) return {};
   auto constant = [&](size_t k) { return f.is_constant(v[k]) && !type(v[k]).is_float(); };
   bool all = true;
-  Word in[3];
+  Bits in[3];
   for (size_t k = 0; k < v.size(); ++k) {
     all &= constant(k) && !type(v[k]).has_lanes();
     if (all) in[k] = f.constant_word(v[k]);
@@ -68,7 +68,7 @@ Value FoldingPen::known(Op op, std::span<const Value> v, Type result) {
   if (v.size() != 2 || !(t.is_integer() || t.is_bool())) return {};
   size_t which = constant(1) ? 1 : constant(0) && info(op).commutes() ? 0 : 2;
   if (which == 2) return {};
-  Word k = f.constant_word(v[which]), full = mask_of(t.bits());
+  Bits k = f.constant_word(v[which]), full = mask_of(t.bits());
   Value other = v[1 - which];
   switch (op) {
     case Op::Add:

@@ -22,12 +22,12 @@ class FoldingPen : public Pen {
   void put_in_place(Value old, Value v);
 
   Type type(Value v) const { return function().type(v); }
-  Value number(Type t, Word n) { return function().constant(t, n); }
+  Value number(Type t, Bits n) { return function().constant(t, n); }
   // The low bits, or zeros above, as the width asks for.
   Value resized(Value v, Type to);
   Value resized_signed(Value v, Type to);
   Value and_(Value a, Value b) { return make(Op::And, {a, b}); }
-  Value and_(Value a, Word mask) { return make(Op::And, {a, number(type(a), mask)}); }
+  Value and_(Value a, Bits mask) { return make(Op::And, {a, number(type(a), mask)}); }
   Value or_(Value a, Value b) { return make(Op::Or, {a, b}); }
   Value xor_(Value a, Value b) { return make(Op::Xor, {a, b}); }
   Value shl(Value v, unsigned by) { return make(Op::Shl, {v, number(type(v), by)}); }
@@ -39,7 +39,7 @@ class FoldingPen : public Pen {
   Value neg(Value v) { return sub(number(type(v), 0), v); }
   Value eq(Value a, Value b) { return make(Op::Eq, {a, b}); }
   Value ne(Value a, Value b) { return make(Op::Ne, {a, b}); }
-  Value ne(Value a, Word n) { return make(Op::Ne, {a, number(type(a), n)}); }
+  Value ne(Value a, Bits n) { return make(Op::Ne, {a, number(type(a), n)}); }
   Value lt_u(Value a, Value b) { return make(Op::LtU, {a, b}); }
   Value lt_s(Value a, Value b) { return make(Op::LtS, {a, b}); }
   Value pick(Value c, Value a, Value b) { return make(Op::Pick, {c, a, b}); }

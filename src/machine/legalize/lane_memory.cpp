@@ -97,7 +97,7 @@ void LaneCutter::load_bools(Instruction i, const Access& a) {
   for (unsigned at = 0; at < t.bytes(); ++at)
     bytes.push_back(pen_.load(i8, moved(a.address, at), a.operands));
   for (unsigned k = 0; k < t.lanes(); ++k)
-    out.push_back(pen_.ne(pen_.and_(bytes[k / 8], Word(1) << (k % 8)), Word(0)));
+    out.push_back(pen_.ne(pen_.and_(bytes[k / 8], Bits(1) << (k % 8)), Bits(0)));
   now_scalars(f_.result(i), out);
 }
 

@@ -170,7 +170,7 @@ Value LaneCutter::mask(Op op, Value a, Value b) {
   }
   if (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w))
     return pen_.make(Op::Not, {mask(r->opposite, a, b)});
-  Value sign = f_.constant(w, Word(1) << (w.bits() - 1));
+  Value sign = f_.constant(w, Bits(1) << (w.bits() - 1));
   return mask(signed_op(op), pen_.xor_(a, sign), pen_.xor_(b, sign));
 }
 
@@ -261,14 +261,14 @@ bool LaneCutter::shift_bytes(Instruction i, Type w, unsigned by) {
   Op op = f_.op(i), wide_op = op == Op::Shl ? op : Op::ShrU;
   Type wide = views_.mask_type(Type::integer(2 * w.bits()));
   if (!wide.exists() || !coverage_.by_constant(wide_op, wide)) return false;
-  Word full = mask_of(w.bits()), kept = op == Op::Shl ? full << by & full : full >> by;
+  Bits full = mask_of(w.bits()), kept = op == Op::Shl ? full << by & full : full >> by;
   Parts out;
   for (Value x : views_.chunks(f_.operand(i, 0))) {
     if (by) {
       Value y = pen_.make(wide_op, {views_.bits(pen_, x, wide), f_.constant(wide, by)});
       x = pen_.and_(views_.bits(pen_, y, w), kept);
       // The sign comes back by subtracting its place.
-      Value sign = f_.constant(w, (Word(1) << (w.bits() - 1)) >> by);
+      Value sign = f_.constant(w, (Bits(1) << (w.bits() - 1)) >> by);
       if (op == Op::ShrS) x = pen_.sub(pen_.xor_(x, sign), sign);
     }
     out.push_back(x);
@@ -284,7 +284,7 @@ void LaneCutter::convert(Instruction i) {
   Type from = f_.type(v), to = f_.type(r), a = views_.whole(from), b = views_.whole(to);
   if (from.is_bool() && b.exists() && masks_ && views_.has_masks(v)) {
     Parts out;
-    for (Value m : views_.masks(v, b.bits())) out.push_back(pen_.and_(m, Word(1)));
+    for (Value m : views_.masks(v, b.bits())) out.push_back(pen_.and_(m, Bits(1)));
     return now_chunks(r, out);
   }
   bool done = a.exists() && b.exists() && !views_.is_scalar(v) && convert_chunks(i, a, b);
@@ -408,7 +408,7 @@ Value LaneCutter::gathered(const Parts& in, unsigned width, unsigned start, Type
     unsigned at = k * width + low - start;                  // and where it goes
     if (whole.is_bool()) {
       if (is_bool) return v;
-      return pen_.ne(pen_.and_(pen_.shr_u(v, low), Word(1)), Word(0));
+      return pen_.ne(pen_.and_(pen_.shr_u(v, low), Bits(1)), Bits(0));
     }
     if (!is_bool && low) v = pen_.shr_u(v, low);
     v = is_bool ? pen_.widen_u(v, whole) : pen_.resized(v, whole);

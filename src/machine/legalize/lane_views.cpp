@@ -123,7 +123,7 @@ Parts LaneViews::scalars(Value v) {
   unsigned lanes = pen_.type(from[0]).lanes();
   for (unsigned k = 0; k < t.lanes(); ++k) {
     Value x = lane(pen_, from[k / lanes], k % lanes);
-    out.push_back(t.is_bool() ? pen_.ne(x, Word(0)) : x);
+    out.push_back(t.is_bool() ? pen_.ne(x, Bits(0)) : x);
   }
   return r.scalars = out;
 }
@@ -131,7 +131,7 @@ Parts LaneViews::scalars(Value v) {
 Parts LaneViews::masks(Value v, unsigned width) {
   if (f_.is_constant(v))
     return constant_chunks(f_.type(v), mask_type(Type::integer(width)),
-                           [&](unsigned k) { return f_.constant_word(v, k) ? mask_of(width) : Word(0); });
+                           [&](unsigned k) { return f_.constant_word(v, k) ? mask_of(width) : Bits(0); });
   Row& r = row(v);
   if (auto known = r.masks.find(width); known != r.masks.end()) return known->second;
   unsigned lanes = f_.type(v).lanes();
@@ -197,7 +197,7 @@ Value LaneViews::bits(FoldingPen& pen, Value v, Type to) const {
   Type from = pen.type(v);
   if (from == to) return v;
   if (!f_.is_constant(v)) return pen.convert(Op::Bits, to, v);
-  Word all = 0;
+  Bits all = 0;
   for (unsigned k = 0; k < from.lanes(); ++k) all |= f_.constant_word(v, k) << (k * from.bits());
   return f_.constant_lanes(to, text::lane_words(to, all));
 }

@@ -10,8 +10,8 @@
 
 #include <map>
 
-#include "parts.h"
 #include "porphyry/machine/legalize.h"
+#include "splitter.h"
 
 namespace porphyry::machine {
 

@@ -140,7 +140,7 @@ void LaneCutter::splat(Instruction i) {
 Value LaneCutter::modulo(Value index, unsigned lanes) {
   Type t = f_.type(index);
   if (mask_of(t.bits()) < lanes) return index;
-  if ((lanes & (lanes - 1)) == 0) return pen_.and_(index, Word(lanes - 1));
+  if ((lanes & (lanes - 1)) == 0) return pen_.and_(index, Bits(lanes - 1));
   return pen_.make(Op::RemU, {index, pen_.number(t, lanes)}, t, promise::nonzero);
 }
 
@@ -294,7 +294,7 @@ bool LaneCutter::reduce_chunks(Instruction i, Op join) {
     unsigned width = views_.mask_width(v), lanes = views_.mask_type(Type::integer(width)).lanes();
     if (t.lanes() % lanes) return false;
     Value all = all_in_one(views_.masks(v, width), join, 0);
-    replaced(f_.result(i), join == Op::Or ? pen_.ne(all, Word(0)) : pen_.eq(all, pen_.number(i64, ~Word(0))));
+    replaced(f_.result(i), join == Op::Or ? pen_.ne(all, Bits(0)) : pen_.eq(all, pen_.number(i64, ~Bits(0))));
     return true;
   }
   if (!w.exists() || t.lanes() % w.lanes() || !coverage_.covers(join, w, w)) return false;

@@ -59,7 +59,7 @@ class Porter {
   }
   Value from_words(Type t, std::span<const Value> parts) {
     if (t.is_bool())
-      return pen_.make(Op::Ne, {pen_.and_(parts[0], Word(1)), pen_.number(pen_.type(parts[0]), 0)});
+      return pen_.make(Op::Ne, {pen_.and_(parts[0], Bits(1)), pen_.number(pen_.type(parts[0]), 0)});
     if (parts.size() == 1) return pen_.narrow(parts[0], t);
     Value high = pen_.shl(pen_.widen_u(parts[1], i128), 64);
     return pen_.narrow(pen_.or_(high, pen_.widen_u(parts[0], i128)), t);
@@ -131,7 +131,7 @@ class SignatureStep {
     pen_.before(i).from(f_.position(i));
     switch (f_.op(i)) {
       case Op::Return:
-        if (!mine_.same) give_back(i);
+        if (!mine_.same) return_values(i);
         return;
       case Op::Call: return call(i, callee_signature(i), 0);
       case Op::CallThrough: return call(i, signature_of_operands(i, 1), 1);
@@ -216,7 +216,7 @@ class SignatureStep {
     f_.erase(i);
   }
 
-  void give_back(Instruction i) {
+  void return_values(Instruction i) {
     std::vector<Value> out;
     if (mine_.through_memory) {
       Value to = results_address();

@@ -60,7 +60,7 @@ class WidthSplitter final : public Splitter {
     };
     switch (op) {
       case Op::Neg: return words_.sub(words_.number(w, 0), v);
-      case Op::Not: return words_.bitwise(Op::Xor, v, words_.number(w, ~Word(0)));
+      case Op::Not: return words_.bitwise(Op::Xor, v, words_.number(w, ~Bits(0)));
       case Op::Abs: {
         Parts x = words_.signed_(v, w);
         Parts sign(v.size(), pen_.shr_s(x.back(), size - 1));
@@ -81,7 +81,7 @@ class WidthSplitter final : public Splitter {
         Parts x = v;  // a one behind the width ends the search
         if (spare) {
           unsigned top = size - spare;
-          x.back() = pen_.or_(x.back(), pen_.number(pen_.type(v[0]), Word(1) << top));
+          x.back() = pen_.or_(x.back(), pen_.number(pen_.type(v[0]), Bits(1) << top));
         }
         Value low = pen_.make(op, {x[0]});
         if (x.size() == 1) return {low};
@@ -152,7 +152,7 @@ class WidthSplitter final : public Splitter {
 
   Parts rotated(Op op, const Parts& v, Value by, unsigned w) {
     Value back = pen_.sub(words_.amount(v, w), by);
-    if (w == 128) back = pen_.and_(back, Word(127));
+    if (w == 128) back = pen_.and_(back, Bits(127));
     Value left = op == Op::RotL ? by : back, right = op == Op::RotL ? back : by;
     return words_.bitwise(Op::Or, words_.cut(words_.shl(v, left), w), words_.shr_u(v, right));
   }
@@ -161,9 +161,9 @@ class WidthSplitter final : public Splitter {
     bool adds = op == Op::AddSatS || op == Op::AddSatU, is_signed = op == Op::AddSatS || op == Op::SubSatS;
     Op checked = is_signed ? (adds ? Op::AddOverS : Op::SubOverS) : (adds ? Op::AddOverU : Op::SubOverU);
     auto [wrapped, over] = of_pair(checked, a, b, w);
-    Parts limit = words_.number(w, adds ? ~Word(0) : 0);
+    Parts limit = words_.number(w, adds ? ~Bits(0) : 0);
     if (is_signed)
-      limit = words_.pick(words_.bit(a, w - 1), words_.number(w, Word(1) << (w - 1)),
+      limit = words_.pick(words_.bit(a, w - 1), words_.number(w, Bits(1) << (w - 1)),
                           words_.number(w, mask_of(w - 1)));
     return words_.pick(over, limit, wrapped);
   }
@@ -176,7 +176,7 @@ class WidthSplitter final : public Splitter {
       bool is_signed = op == Op::MulOverS;
       auto [low, high] = words_.product(a, b, w, is_signed);
       Parts fits = words_.number(w, 0);
-      if (is_signed) fits = words_.pick(words_.bit(low, w - 1), words_.number(w, ~Word(0)), fits);
+      if (is_signed) fits = words_.pick(words_.bit(low, w - 1), words_.number(w, ~Bits(0)), fits);
       return {low, pen_.make(Op::Not, {words_.eq(high, fits)})};
     }
     Parts r = words_.cut(adds ? words_.add(a, b) : words_.sub(a, b), w);
@@ -263,16 +263,16 @@ class WidthSplitter final : public Splitter {
     if (w <= 64) v[0] = pen_.resized(v[0], Type::integer(WordPen::word_bits(w)));
     became(to, words_.cut(v, w));
   }
-  Parts number_in(unsigned capacity, Word n) { return words_.number(capacity, n); }
+  Parts number_in(unsigned capacity, Bits n) { return words_.number(capacity, n); }
 
   // ---- memory ---------------------------------------------------------------------------------------------
 
-  struct Place {
+  struct AccessPart {
     std::vector<Value> operands;
     Address address;
   };
-  Place place(Instruction i, const AccessPiece& piece) {
-    Place p{{}, f_.address(i)};
+  AccessPart place(Instruction i, const AccessPiece& piece) {
+    AccessPart p{{}, f_.address(i)};
     size_t first = f_.op(i) == Op::Store ? 1 : 0;
     for (unsigned k = 0; k < p.address.operand_count(); ++k) p.operands.push_back(f_.operand(i, first + k));
     p.address = moved(p.address, piece.at);
@@ -285,7 +285,7 @@ class WidthSplitter final : public Splitter {
     Parts out = words_.number(w, 0);
     Type word = f_.type(out[0]);
     for (AccessPiece piece : pieces_of(t.bytes())) {
-      Place p = place(i, piece);
+      AccessPart p = place(i, piece);
       Value v = pen_.widen_u(pen_.load(Type::integer(piece.bytes * 8), p.address, p.operands), word);
       auto at = static_cast<unsigned>(piece.at);
       unsigned which = at / (word.bits() / 8), shift = at % (word.bits() / 8) * 8;
@@ -298,7 +298,7 @@ class WidthSplitter final : public Splitter {
     Parts v = in(i, 0);
     unsigned size = f_.type(v[0]).bits() / 8;
     for (AccessPiece piece : pieces_of(f_.type(f_.operand(i, 0)).bytes())) {
-      Place p = place(i, piece);
+      AccessPart p = place(i, piece);
       auto at = static_cast<unsigned>(piece.at);
       Value part = pen_.shr_u(v[at / size], at % size * 8);
       pen_.store(pen_.narrow(part, Type::integer(piece.bytes * 8)), p.address, p.operands);

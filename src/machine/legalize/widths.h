@@ -5,7 +5,7 @@
 #include <optional>
 
 #include "helpers.h"
-#include "parts.h"
+#include "splitter.h"
 
 namespace porphyry::machine {
 
@@ -17,7 +17,7 @@ class WordPen {
   static unsigned word_bits(unsigned w) { return w <= 32 ? 32 : 64; }
   static size_t word_count(unsigned w) { return w > 64 ? 2 : 1; }
 
-  Parts number(unsigned w, Word n);
+  Parts number(unsigned w, Bits n);
   Parts cut(Parts v, unsigned w);             // zeros above the width
   Parts signed_(const Parts& v, unsigned w);  // copies of the sign above the width
   Parts from_word(Value v, unsigned w);       // an integer of 64 bits at most, zeros above

@@ -5,7 +5,7 @@ namespace {
 const Type i64 = Type::integer(64);
 }
 
-Parts WordPen::number(unsigned w, Word n) {
+Parts WordPen::number(unsigned w, Bits n) {
   n &= mask_of(w);
   if (w <= 64) return {pen_.number(Type::integer(word_bits(w)), n)};
   return {pen_.number(i64, static_cast<uint64_t>(n)), pen_.number(i64, n >> 64)};
@@ -128,7 +128,7 @@ Parts WordPen::shl(const Parts& v, Value by) {
   if (v.size() == 1) return {pen_.make(Op::Shl, {v[0], by})};
   if (auto n = within_a_word(v, by))
     return {pen_.shl(v[0], *n), pen_.or_(pen_.shl(v[1], *n), pen_.shr_u(v[0], 64 - *n))};
-  Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
+  Value far = pen_.ne(pen_.and_(by, Bits(64)), Bits(0)), back = pen_.xor_(by, pen_.number(i64, 63));
   Value low = pen_.make(Op::Shl, {v[0], by});
   Value comes = pen_.make(Op::ShrU, {pen_.shr_u(v[0], 1), back});
   Value high = pen_.or_(pen_.make(Op::Shl, {v[1], by}), comes);
@@ -139,7 +139,7 @@ Parts WordPen::shr(const Parts& v, Value by, Op op) {
   if (v.size() == 1) return {pen_.make(op, {v[0], by})};
   if (auto n = within_a_word(v, by))
     return {pen_.or_(pen_.shr_u(v[0], *n), pen_.shl(v[1], 64 - *n)), pen_.make(op, {v[1], by})};
-  Value far = pen_.ne(pen_.and_(by, Word(64)), Word(0)), back = pen_.xor_(by, pen_.number(i64, 63));
+  Value far = pen_.ne(pen_.and_(by, Bits(64)), Bits(0)), back = pen_.xor_(by, pen_.number(i64, 63));
   Value high = pen_.make(op, {v[1], by});
   Value comes = pen_.make(Op::Shl, {pen_.shl(v[1], 1), back});
   Value low = pen_.or_(pen_.make(Op::ShrU, {v[0], by}), comes);
@@ -149,11 +149,11 @@ Parts WordPen::shr(const Parts& v, Value by, Op op) {
 
 Value WordPen::modulo(const Parts& n, unsigned w, bool in_range) {
   if (in_range) return n[0];
-  if ((w & (w - 1)) == 0) return pen_.and_(n[0], Word(w - 1));
+  if ((w & (w - 1)) == 0) return pen_.and_(n[0], Bits(w - 1));
   Value width = pen_.number(pen_.type(n[0]), w);
   auto rest = [&](Value v) { return pen_.make(Op::RemU, {v, width}, {}, promise::nonzero); };
   if (n.size() == 1) return w > mask_of(w) ? n[0] : rest(n[0]);
-  Word weight = (Word(1) << 64) % w;  // of the upper word
+  Bits weight = (Bits(1) << 64) % w;  // of the upper word
   return rest(pen_.add(pen_.mul(rest(n[1]), pen_.number(i64, weight)), rest(n[0])));
 }
 
@@ -170,7 +170,7 @@ Value WordPen::less(const Parts& a, const Parts& b, bool is_signed, bool or_equa
 
 Value WordPen::bit(const Parts& v, unsigned which) {
   unsigned size = pen_.type(v[0]).bits();
-  return pen_.ne(pen_.and_(v[which / size], Word(1) << (which % size)), Word(0));
+  return pen_.ne(pen_.and_(v[which / size], Bits(1) << (which % size)), Bits(0));
 }
 
 Parts WordPen::pick(Value c, const Parts& a, const Parts& b) {

@@ -22,8 +22,8 @@ class CodeWriter {
   std::string line(const CodeLine& i) const {
     auto o = code_.of(i);
     if (i.form == copy_form) return fmt::format("copy {}, {}", reg(o[0].reg, 64), reg(o[1].reg, 64));
-    if (i.form == save_form) return fmt::format("save {} to slot {}", reg(o[0].reg, 64), o[1].value);
-    if (i.form == fetch_form) return fmt::format("fetch {} from slot {}", reg(o[0].reg, 64), o[1].value);
+    if (i.form == spill_form) return fmt::format("spill {} to slot {}", reg(o[0].reg, 64), o[1].value);
+    if (i.form == reload_form) return fmt::format("reload {} from slot {}", reg(o[0].reg, 64), o[1].value);
     const Form& form = target_.form(i.form);
     std::string out;
     for (char c : form.spelling) {

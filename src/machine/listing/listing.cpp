@@ -29,7 +29,7 @@ std::string target_name(const Module& module, const Function& f, const CompiledF
 namespace {
 
 std::string pool_value(const PoolEntry& e) {
-  std::string text = text::literal_text(text::lane_words(e.type, Word(e.high) << 64 | e.bits), e.type);
+  std::string text = text::literal_text(text::lane_words(e.type, Bits(e.high) << 64 | e.bits), e.type);
   return e.type.has_lanes() && !text.starts_with('{') ? text + " in each lane" : text;
 }
 
@@ -136,8 +136,8 @@ class Lister {
     for (const FormOperand& o : form.operands)
       if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
     t.moves += l.role == Role::Move;
-    t.saves += l.role == Role::Save;
-    t.fetches += l.role == Role::Fetch;
+    t.spills += l.role == Role::Spill;
+    t.reloads += l.role == Role::Reload;
   }
 
   const LoweredModule& lowered_;

@@ -38,7 +38,7 @@ class LifeGatherer {
     row_of_.resize(f_.value_limit(), none);
     std::sort(stays_.begin(), stays_.end());
     for (const Stay& s : stays_) add(out, s);
-    for (const Eviction& e : how_.evictions) reason(out, e);
+    for (const SplitReason& e : how_.split_reasons) reason(out, e);
     return out;
   }
 
@@ -99,16 +99,18 @@ class LifeGatherer {
     return target_.spell_address(target_, a, 0, "");
   }
 
-  void reason(std::vector<FunctionListing::Life>& out, const Eviction& e) {
+  void reason(std::vector<FunctionListing::Life>& out, const SplitReason& e) {
     if (f_.is_constant(e.value)) return;
     std::string where =
         e.at.exists() && f_.alive(e.at) ? "at '" + write_text(module_, f_, e.at) + "'" : "at the end";
     std::string by = e.by.exists() ? value_text(module_, f_, e.by) : "another value";
     std::string why;
     switch (e.why) {
-      case Eviction::Why::Crowded: why = "all registers hold values whose use costs more"; break;
-      case Eviction::Why::Outbid: why = fmt::format("{} costs more and its register was wanted", by); break;
-      case Eviction::Why::NoneLasts:
+      case SplitReason::Why::Crowded: why = "all registers hold values whose use costs more"; break;
+      case SplitReason::Why::Outbid:
+        why = fmt::format("{} costs more and its register was wanted", by);
+        break;
+      case SplitReason::Why::NoneLasts:
         why = "no register lasts: calls or fixed registers take each of them somewhere in its range";
         break;
     }

@@ -73,15 +73,15 @@ class PairCode {
 
   // Pieces of coalesced values know only one of these. What a register holds that goes into the slot is known
   // from the line that put it there, and that the slot has it under another name from the copy that this was.
-  // A copy, not a save, is one that nothing fetches.
-  void save(Register from, const CodeLine& i, Register was, Register slot_was) {
+  // A copy, not a spill, is one that nothing reloads.
+  void spill(Register from, const CodeLine& i, Register was, Register slot_was) {
     Register held = held_[from] != no_register && was == slot_was ? held_[from] : pair(was, from);
     if (held == no_register) return;
     name(held, true, false);
     Register here = was == slot_was ? held : pair(slot_was, from);
     if (here == no_register) return;
     if (here != held) name(here, false, true);
-    if (i.form != save_form) return;
+    if (i.form != spill_form) return;
     Value v = pairs_[here - first_virtual].value;
     uint32_t place = slot_place(i);
     auto [at, is_new] = in_slot_.try_emplace(place, v);
@@ -89,12 +89,12 @@ class PairCode {
     name(pair_of(v, place), false, true);
   }
 
-  // The value that the line wants that the fetch is for; when that is overwritten, the slot's only one.
-  void fetch(uint32_t k, uint32_t end, Register was, Register slot_was) {
+  // The value that the line wants that the reload is for; when that is overwritten, the slot's only one.
+  void reload(uint32_t k, uint32_t end, Register was, Register slot_was) {
     const Code& f = how_.code;
     const CodeLine& i = f.code[k];
     Register into = f.of(i)[0].reg;
-    bool from_slot = i.form == fetch_form;
+    bool from_slot = i.form == reload_form;
     Register source = from_slot ? no_register : held_[f.of(i)[1].reg];
     Value v = source != no_register ? pairs_[source - first_virtual].value : value_of(slot_was);
     if (from_slot) {
@@ -108,7 +108,7 @@ class PairCode {
   }
   Value next_read(uint32_t k, uint32_t end, Register r) const {
     const Code& f = how_.code;
-    for (uint32_t j = k + 1; j < std::min(end, k + 8); ++j)  // a fetch stands before its use
+    for (uint32_t j = k + 1; j < std::min(end, k + 8); ++j)  // a reload stands before its use
       for (uint32_t q = 0; q < f.code[j].operand_count; ++q) {
         const CodeOperand& o = f.of(f.code[j])[q];
         if (o.kind == OperandKind::Register && o.reg == r)
@@ -128,7 +128,7 @@ class PairCode {
     };
     auto operands = how_.code.of(i);
     if (i.form == copy_form && operands[0].reg == operands[1].reg) return;
-    if (i.form == save_form) note(slot_place(i));
+    if (i.form == spill_form) note(slot_place(i));
     for (const CodeOperand& o : operands)
       if (o.kind == OperandKind::Register && o.written && is_physical(o.reg)) note(o.reg);
     for (RegisterMask m = implicit_writes(target_, how_.code, i); m; m &= m - 1) note(__builtin_ctzll(m));
@@ -147,8 +147,8 @@ class PairCode {
       if (auto at = of_remade_.find(row); at != of_remade_.end()) return at->second;
       return row < how_.virtual_of.size() ? how_.virtual_of[row] : no_register;
     };
-    if (i.role == Role::Save && i.operand_count == 2) return save(operands[0].reg, i, was(0), was(1));
-    if (i.role == Role::Fetch && i.form < first_real_form) return fetch(k_of_line, end, was(0), was(1));
+    if (i.role == Role::Spill && i.operand_count == 2) return spill(operands[0].reg, i, was(0), was(1));
+    if (i.role == Role::Reload && i.form < first_real_form) return reload(k_of_line, end, was(0), was(1));
     for (RegisterMask m = implicit_reads(target_, f, i); m; m &= m - 1)
       name(passed_[__builtin_ctzll(m)], true, false);
     for (RegisterMask m = implicit_writes(target_, f, i); m; m &= m - 1)

@@ -9,18 +9,18 @@ namespace {
 
 const Upkeep& upkeep(const CodeWriter& w) { return w.target.upkeep; }
 
-FormIndex fetch_form_of(const CodeWriter& w, Register r) {
+FormIndex reload_form_of(const CodeWriter& w, Register r) {
   const VirtualRegister& v = w.code.shape(r);
-  return v.register_class == 0 ? upkeep(w).fetch_general
-         : v.bits > 64         ? upkeep(w).fetch_wide
-                               : upkeep(w).fetch_lanes;
+  return v.register_class == 0 ? upkeep(w).reload_general
+         : v.bits > 64         ? upkeep(w).reload_wide
+                               : upkeep(w).reload_lanes;
 }
 
-FormIndex save_form_of(const CodeWriter& w, Register r) {
+FormIndex spill_form_of(const CodeWriter& w, Register r) {
   const VirtualRegister& v = w.code.shape(r);
-  return v.register_class == 0 ? upkeep(w).save_general
-         : v.bits > 64         ? upkeep(w).save_wide
-                               : upkeep(w).save_lanes;
+  return v.register_class == 0 ? upkeep(w).spill_general
+         : v.bits > 64         ? upkeep(w).spill_wide
+                               : upkeep(w).spill_lanes;
 }
 
 using Memory = std::pmr::memory_resource;
@@ -37,7 +37,7 @@ void pass(CodeWriter& w, Instruction i, size_t first, std::span<const Type> type
   for (size_t k = 0; k < where.size(); ++k) values.push_back(w.use(w.f.operand(i, first + k)));
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg == no_register)
-      w.put(save_form_of(w, values[k]),
+      w.put(spill_form_of(w, values[k]),
             {memory(w.add_address({.anchor = stack, .displacement = static_cast<int64_t>(where[k].stack)}),
                     true),
              reads(values[k])});
@@ -90,7 +90,7 @@ void take_parameters(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, Me
     Value v = f.parameters()[k];
     if (where[k].reg != no_register || !needed[v]) continue;
     Register r = w.register_of(v);
-    w.put(fetch_form_of(w, r),
+    w.put(reload_form_of(w, r),
           {writes(r), memory(w.add_address({.anchor = Anchor::Incoming,
                                             .displacement = static_cast<int64_t>(where[k].stack)}),
                              false)});
@@ -152,7 +152,7 @@ const char* write_return(CodeWriter& w, Instruction i, Memory* work) {
     info.reads |= mask_of_register((*results)[k]);
   }
   w.code.calls.push_back(info);
-  w.put(w.target.upkeep.give_back, {}).call = static_cast<uint32_t>(w.code.calls.size() - 1);
+  w.put(w.target.upkeep.return_values, {}).call = static_cast<uint32_t>(w.code.calls.size() - 1);
   return nullptr;
 }
 

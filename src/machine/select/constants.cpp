@@ -8,7 +8,7 @@ namespace {
 // A constant of a scalar or of lanes as it lies in memory.
 template <class Lane>
 PoolEntry side_by_side(Type t, Lane lane) {
-  Word all = 0;
+  Bits all = 0;
   for (unsigned k = 0; k < t.lanes(); ++k) all |= (lane(k) & mask_of(t.bits())) << (k * t.bits());
   return {static_cast<uint64_t>(all), static_cast<uint8_t>(t.bytes()), static_cast<uint64_t>(all >> 64), t};
 }
@@ -41,7 +41,7 @@ uint32_t ConstantPool::of(const PoolEntry& entry) {
   return others_.back();
 }
 
-PoolEntry repeated(Type t, Word number) {
+PoolEntry repeated(Type t, Bits number) {
   return side_by_side(t, [&](unsigned) { return number; });
 }
 
@@ -50,7 +50,7 @@ PoolEntry shuffled_bytes(const Function& f, Instruction shuffle, bool second) {
   unsigned size = t.element_bytes();
   return side_by_side(Type::integer(8).with_lanes(t.bytes()), [&](unsigned at) {
     unsigned lane = lane_taken(f, shuffle, at / size), from = second ? lane - t.lanes() : lane;
-    return Word(from < t.lanes() ? from * size + at % size : 128);
+    return Bits(from < t.lanes() ? from * size + at % size : 128);
   });
 }
 

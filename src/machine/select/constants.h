@@ -22,7 +22,7 @@ class ConstantPool {
 };
 
 // A number in all lanes of a type.
-PoolEntry repeated(Type t, Word number);
+PoolEntry repeated(Type t, Bits number);
 // For a shuffle: the number of the byte that comes to each place, from the first value or the second; 128
 // where it is from the other.
 PoolEntry shuffled_bytes(const Function& f, Instruction shuffle, bool second);

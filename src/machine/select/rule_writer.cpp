@@ -102,7 +102,7 @@ class RuleUse {
       case SourceKind::Built: o.value = built_address(s); break;
       case SourceKind::Pool: o.value = pooled(w_.pool.of(m_.value(static_cast<size_t>(s.variable)))); break;
       case SourceKind::PoolLiteral:
-        o.value = pooled(w_.pool.of(repeated(s.type, static_cast<Word>(s.number))));
+        o.value = pooled(w_.pool.of(repeated(s.type, static_cast<Bits>(s.number))));
         break;
       case SourceKind::Order: o.value = shuffled_order(w_.f, w_.origin); break;
       case SourceKind::FirstBytes:

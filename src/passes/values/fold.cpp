@@ -56,16 +56,16 @@ class Folder {
       return;
     }
     std::vector<Value> constants;
-    std::span<const Word> left(out_);
+    std::span<const Bits> left(out_);
     for (size_t k = 0; k < result_count; left = left.subspan(results[k].lanes()), ++k)
       constants.push_back(constant_of(results[k], left.first(results[k].lanes())));
     return replace(i, constants, "all operands are constant");
   }
 
-  Value constant_of(Type type, std::span<const Word> lanes) {
+  Value constant_of(Type type, std::span<const Bits> lanes) {
     if (!type.has_lanes()) return f_.constant(type, lanes[0]);
     std::vector<uint64_t> words;
-    for (Word w : lanes) {
+    for (Bits w : lanes) {
       words.push_back(static_cast<uint64_t>(w));
       if (type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
     }
@@ -97,12 +97,12 @@ class Folder {
       c_.done(position, block_text(c_.module, f_, home), "always goes to " + block_text(c_.module, f_, to),
               "the condition is constant");
     f_.erase(i);
-    Function::Draft::Target target{to, arguments};
+    Function::Draft::Destination target{to, arguments};
     f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
   }
 
   // The way that a choose takes; its last one is for all other numbers.
-  size_t case_of(Instruction i, Word number) const {
+  size_t case_of(Instruction i, Bits number) const {
     size_t last = f_.edges(i).size() - 1;
     for (size_t k = 0; k < last; ++k)
       if (f_.case_value(i, k) == number) return k;
@@ -112,7 +112,7 @@ class Folder {
   FunctionContext& c_;
   Function& f_;
   std::vector<Instruction> work_;
-  std::vector<Word> in_, out_;  // lanes of the operands and of the result
+  std::vector<Bits> in_, out_;  // lanes of the operands and of the result
 };
 
 }  // namespace

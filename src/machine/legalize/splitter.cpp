@@ -1,4 +1,4 @@
-#include "parts.h"
+#include "splitter.h"
 
 #include "porphyry/ir/order.h"
 

@@ -1,4 +1,4 @@
-// Saves and fetches that the code around them makes superfluous.
+// Spills and reloads that the code around them makes superfluous.
 #include "split.h"
 
 namespace porphyry::machine {
@@ -12,7 +12,7 @@ class SlotTidier {
       : f_(out.code),
         target_(target),
         ours_(f_.slots.size(), work),
-        fetches_(f_.slots.size(), work),
+        reloads_(f_.slots.size(), work),
         dead_in_(f_.slots.size(), none, work) {
     for (const Piece& p : pieces.of)
       if (p.slot != none) ours_[p.slot] = 1;
@@ -22,7 +22,7 @@ class SlotTidier {
     for (const CodeBlock& b : f_.blocks) forward(b);
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) backward(b);
     for (size_t s = 0; s < f_.slots.size(); ++s)
-      if (ours_[s] && !fetches_[s]) f_.slots[s].bytes = 0;
+      if (ours_[s] && !reloads_[s]) f_.slots[s].bytes = 0;
   }
 
  private:
@@ -32,19 +32,19 @@ class SlotTidier {
     for (; written; written &= written - 1) slot_in_[__builtin_ctzll(written)] = none;
   }
 
-  // Which slot's value each register holds is known from saves and fetches.
+  // Which slot's value each register holds is known from spills and reloads.
   void forward(const CodeBlock& b) {
     std::fill(std::begin(slot_in_), std::end(slot_in_), none);
     for (uint32_t k = b.first; k < b.first + b.count; ++k) {
       CodeLine& i = f_.code[k];
-      if (i.form == save_form || i.form == fetch_form) {
+      if (i.form == spill_form || i.form == reload_form) {
         uint32_t slot = slot_of(i);
         Register r = f_.of(i)[0].reg;
-        if (i.form == save_form) {
+        if (i.form == spill_form) {
           for (uint32_t& s : slot_in_)
             if (s == slot) s = none;
         } else if (!from_register(i, slot)) {
-          ++fetches_[slot];
+          ++reloads_[slot];
         }
         slot_in_[r] = slot;
         continue;
@@ -56,7 +56,7 @@ class SlotTidier {
     }
   }
 
-  // A fetch of what a register holds becomes a copy, or nothing.
+  // A reload of what a register holds becomes a copy, or nothing.
   bool from_register(CodeLine& i, uint32_t slot) {
     auto operands = f_.of(i);
     Register into = operands[0].reg, holder = slot_in_[into] == slot ? into : no_register;
@@ -69,15 +69,15 @@ class SlotTidier {
     return true;
   }
 
-  // A save is dead when the slot is saved to again in the block before it is fetched, or never fetched.
+  // A spill is dead when the slot is spilled to again in the block before it is reloaded, or never reloaded.
   void backward(uint32_t b) {
     const CodeBlock& block = f_.blocks[b];
     for (uint32_t k = block.first + block.count; k-- > block.first;) {
       CodeLine& i = f_.code[k];
-      if (i.form == fetch_form) dead_in_[slot_of(i)] = none;
-      if (i.form != save_form) continue;
+      if (i.form == reload_form) dead_in_[slot_of(i)] = none;
+      if (i.form != spill_form) continue;
       uint32_t slot = slot_of(i);
-      if (dead_in_[slot] == b || fetches_[slot] == 0) {
+      if (dead_in_[slot] == b || reloads_[slot] == 0) {
         auto operands = f_.of(i);
         i.form = copy_form;  // of a register to itself: nothing
         operands[1] = operands[0];
@@ -90,8 +90,9 @@ class SlotTidier {
   Code& f_;
   const Target& target_;
   std::pmr::vector<uint8_t> ours_;      // by slot: made by splitting
-  std::pmr::vector<uint32_t> fetches_;  // by slot
-  std::pmr::vector<uint32_t> dead_in_;  // by slot: block in which it is saved to again before it is fetched
+  std::pmr::vector<uint32_t> reloads_;  // by slot
+  std::pmr::vector<uint32_t>
+      dead_in_;  // by slot: block in which it is spilled to again before it is reloaded
   uint32_t slot_in_[first_virtual] = {};
 };
 
