@@ -11,6 +11,53 @@ using machine::EncodingStep;
 using machine::FormOperand;
 using machine::OperandKind;
 
+namespace {
+
+// A spelling with the bytes 1, 2, … in the place of operands' names.
+std::string numbered(const std::string& spelled, const std::vector<std::string>& names) {
+  size_t space = spelled.find(' ');
+  std::string out = spelled.substr(0, space), word;
+  if (space == std::string::npos) return out;
+  for (char c : spelled.substr(space) + " ") {
+    if (std::isalnum(static_cast<unsigned char>(c))) {
+      word += c;
+      continue;
+    }
+    auto at = std::find(names.begin(), names.end(), word);
+    out += at == names.end() ? word : std::string(1, static_cast<char>(1 + (at - names.begin())));
+    out += c;
+    word.clear();
+  }
+  out.pop_back();
+  return out;
+}
+
+// The words of an operand behind its name, one after the other.
+struct OperandWords {
+  const Words& w;
+  size_t& at;
+  std::string next() { return at < w.size() ? w[at++] : std::string(); }
+  bool accept(const char* word) { return at < w.size() && w[at] == word ? (++at, true) : false; }
+  Type type() {
+    std::string word = next();
+    auto t = type_named(word);
+    return t ? *t : type_named("i" + word).value_or(Type());
+  }
+};
+
+// literal BITS [for BITS], BITS with a `u` for one without sign
+void literal_operand(OperandWords& in, FormOperand& o) {
+  std::string bits = in.next();
+  o.kind = OperandKind::Literal;
+  o.literal_unsigned = bits.ends_with("u");
+  if (o.literal_unsigned) bits.pop_back();
+  o.literal_bits = static_cast<uint8_t>(number(bits).value_or(0));
+  o.type = type_named("i" + bits).value_or(Type());
+  if (in.accept("for")) o.type = in.type();
+}
+
+}  // namespace
+
 void Binder::instruction(const Entry& entry) {
   WordList head = words(entry.header.text);
   BoundForm shared;
@@ -49,26 +96,7 @@ void Binder::instruction(const Entry& entry) {
   for (const Line& line : forms) {
     BoundForm f = shared;
     if (!form(line, f)) continue;
-    // Operand names in the spelling become the bytes 1, 2, …
-    std::string rest = spelled;
-    size_t space = rest.find(' ');
-    f.spelling = rest.substr(0, space);
-    if (space != std::string::npos) {
-      std::string word;
-      for (char c : rest.substr(space) + " ") {
-        if (std::isalnum(static_cast<unsigned char>(c))) {
-          word += c;
-          continue;
-        }
-        auto at = std::find(f.operand_names.begin(), f.operand_names.end(), word);
-        f.spelling += at == f.operand_names.end()
-                          ? word
-                          : std::string(1, static_cast<char>(1 + (at - f.operand_names.begin())));
-        f.spelling += c;
-        word.clear();
-      }
-      f.spelling.pop_back();
-    }
+    f.spelling = numbered(spelled, f.operand_names);
     meaning(entry.header, means, f);
     book_.forms.push_back(std::move(f));
   }
@@ -95,56 +123,39 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
   FormOperand o{};
   std::string name = w[at];
   at += 2;
-  auto next = [&] { return at < w.size() ? w[at++] : std::string(); };
-  auto type = [&](const std::string& word) {
-    auto t = type_named(word);
-    if (!t) t = type_named("i" + word);
-    return t.value_or(Type());
-  };
-  std::string kind = next();
+  OperandWords in{w, at};
+  std::string kind = in.next();
   if (int c = class_named(kind); c >= 0) {
     o.kind = OperandKind::Register;
     o.register_class = static_cast<uint8_t>(c);
-    o.type = type(next());
-    if (at < w.size() && (w[at] == "clears" || w[at] == "merges")) {
-      o.clears = w[at] == "clears";
-      o.read = w[at] == "merges";
-      ++at;
-    }
+    o.type = in.type();
+    o.clears = in.accept("clears");
+    o.read = !o.clears && in.accept("merges");
   } else if (kind == "only") {
-    auto r = register_named(next());
+    auto r = register_named(in.next());
     o.kind = OperandKind::Register;
     o.only = r ? static_cast<int8_t>(r->physical) : 0;
     for (size_t c = 0; r && c < book_.classes.size(); ++c)
       if (r->physical >= book_.classes[c].first) o.register_class = static_cast<uint8_t>(c);
-    o.type = type(next());
+    o.type = in.type();
   } else if (kind == "memory") {
     o.kind = OperandKind::Memory;
-    o.type = type(next());
-    if (at < w.size() && w[at] == "aligned") o.aligned = true, ++at;
+    o.type = in.type();
+    o.aligned = in.accept("aligned");
   } else if (kind == "address") {
     o.kind = OperandKind::Address;
     o.type = Type::integer(64);
   } else if (kind == "literal") {
-    std::string bits = next();
-    o.kind = OperandKind::Literal;
-    o.literal_unsigned = bits.ends_with("u");
-    if (o.literal_unsigned) bits.pop_back();
-    o.literal_bits = static_cast<uint8_t>(number(bits).value_or(0));
-    o.type = type(bits);
-    if (at + 1 < w.size() && w[at] == "for") {
-      o.type = type(w[at + 1]);
-      at += 2;
-    }
+    literal_operand(in, o);
   } else if (kind == "exactly") {
     o.kind = OperandKind::Literal;
     o.literal_bits = 8;
     o.literal_unsigned = true;
-    o.only = static_cast<int8_t>(number(next()).value_or(0));
+    o.only = static_cast<int8_t>(number(in.next()).value_or(0));
     o.type = Type::integer(8);
   } else if (kind == "label" || kind == "symbol") {
     o.kind = kind == "label" ? OperandKind::Label : OperandKind::Symbol;
-    o.literal_bits = kind == "label" ? static_cast<uint8_t>(number(next()).value_or(32)) : 32;
+    o.literal_bits = kind == "label" ? static_cast<uint8_t>(number(in.next()).value_or(32)) : 32;
     o.type = Type::integer(64);
     form.is_jump = kind == "label";
   }

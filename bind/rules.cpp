@@ -126,10 +126,31 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
   Type stated;
   if (at < w.size() && op && (info(*op).result == ResultRule::Stated))
     if (auto t = type_named(w[at])) stated = *t, ++at;
+  arguments(line, w, at, s);
+  bool condition_first = op && info(*op).roles().starts_with(static_cast<char>(OperandRole::Condition));
+  bool numbers_lanes = op && (s.op == Op::Lane || s.op == Op::Put);
+  size_t first = condition_first ? 1 : 0;
+  for (size_t k = first; k < std::min(s.arguments.size(), numbers_lanes ? 1 : s.arguments.size()); ++k)
+    if (s.arguments[k].type.exists()) s.operand = s.arguments[k].type;
+  type_of(s, stated);
+  for (size_t k = 0; k < s.arguments.size(); ++k) {
+    Argument& a = s.arguments[k];
+    if (!a.type.exists() && !a.memory)
+      a.type = k < first                 ? Type::boolean()
+               : numbers_lanes && k == 1 ? Type::integer(64)
+               : numbers_lanes && k == 2 ? s.operand.element()
+                                         : s.operand;
+    note_variable(line, s, a);
+  }
+  statements_.push_back(s);
+}
+
+// What stands behind the operation and its type.
+void RuleReader::arguments(const Line& line, const WordList& w, size_t at, Statement& s) {
   while (at < w.size()) {
     Argument a;
     if (w[at] == "," && ++at == w.size()) break;
-    if (op == Op::Shuffle && s.arguments.size() == 2) {  // lanes as one word: 0_4_1_5
+    if (s.op == Op::Shuffle && s.arguments.size() == 2) {  // lanes as one word: 0_4_1_5
       if (!lane_list(w[at], s.lanes))
         fail(line, "'" + w[at] + "' is no list of lanes", "numbers such as 0_4_1_5");
       ++at;
@@ -154,10 +175,10 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
       a.type = known->second.type;
     s.arguments.push_back(a);
   }
-  size_t first = s.op == Op::Pick && op ? 1 : 0;
-  bool numbers_lanes = op && (s.op == Op::Lane || s.op == Op::Put);
-  for (size_t k = first; k < std::min(s.arguments.size(), numbers_lanes ? 1 : s.arguments.size()); ++k)
-    if (s.arguments[k].type.exists()) s.operand = s.arguments[k].type;
+}
+
+// The type of a statement's result, or of what it decides on.
+void RuleReader::type_of(Statement& s, Type stated) {
   if (s.is_constant)
     s.type = s.operand;
   else if (s.op == Op::When)
@@ -174,26 +195,21 @@ void RuleReader::pattern(const Line& line, const WordList& w) {
     s.type = stated;
   else if (s.op == Op::At)
     s.type = Type::integer(64);
-  for (size_t k = 0; k < s.arguments.size(); ++k) {
-    Argument& a = s.arguments[k];
-    if (!a.type.exists() && !a.memory)
-      a.type = k < first                 ? Type::boolean()
-               : numbers_lanes && k == 1 ? Type::integer(64)
-               : numbers_lanes && k == 2 ? s.operand.element()
-                                         : s.operand;
-    bool is_result = std::any_of(statements_.begin(), statements_.end(),
-                                 [&](const Statement& e) { return e.result == a.name; });
-    if (!a.name.empty() && !is_result) {
-      Variable& v = variable(a.name);
-      v.is_memory = a.memory;
-      v.is_constant = fits_.contains(a.name) || s.is_constant;
-      v.type = a.type;
-      v.register_class = class_of(a.type);
-    }
-    if (!a.memory && !a.type.exists())
-      fail(line, "the type of '" + a.name + "' is not known", "a type, such as " + a.name + ":i32");
+}
+
+// A name that no earlier line makes is a variable of the rule.
+void RuleReader::note_variable(const Line& line, const Statement& s, const Argument& a) {
+  bool is_result = std::any_of(statements_.begin(), statements_.end(),
+                               [&](const Statement& e) { return e.result == a.name; });
+  if (!a.name.empty() && !is_result) {
+    Variable& v = variable(a.name);
+    v.is_memory = a.memory;
+    v.is_constant = fits_.contains(a.name) || s.is_constant;
+    v.type = a.type;
+    v.register_class = class_of(a.type);
   }
-  statements_.push_back(s);
+  if (!a.memory && !a.type.exists())
+    fail(line, "the type of '" + a.name + "' is not known", "a type, such as " + a.name + ":i32");
 }
 
 RuleReader::Variable& RuleReader::variable(const std::string& name) {

@@ -43,6 +43,9 @@ class RuleReader {
 
   void condition(const Line& line, const WordList& w);
   void pattern(const Line& line, const WordList& w);
+  void arguments(const Line& line, const WordList& w, size_t at, Statement& s);
+  static void type_of(Statement& s, Type stated);
+  void note_variable(const Line& line, const Statement& s, const Argument& a);
   int8_t node(const Statement& s);
   int8_t leaf(const Argument& a, Type type);
   Variable& variable(const std::string& name);

@@ -154,6 +154,12 @@ std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level
   return optimized(o, load(o), pipeline, notes, steps);
 }
 
+std::string known_levels() {
+  std::vector<std::string> names;
+  for (const Level& l : all_levels()) names.emplace_back(l.name);
+  return listed(names);
+}
+
 std::string known_targets() {
   std::vector<std::string> names;
   for (const machine::Target* t : all_targets()) names.emplace_back(t->name);

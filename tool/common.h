@@ -65,6 +65,7 @@ const Format& form_to_write(const Options& o);
 void check_form_ending(const Options& o);
 std::string known_forms();    // in words
 std::string known_targets();  // in words
+std::string known_levels();   // in words
 bool on_terminal();
 // What a command of the system writes when it reads `input`; nothing when it fails.
 std::optional<std::string> filtered(const std::string& command, const std::string& input);

@@ -14,6 +14,7 @@
 namespace {
 
 using porphyry::tool::known_forms;
+using porphyry::tool::known_levels;
 using porphyry::tool::known_targets;
 using porphyry::tool::Options;
 
@@ -33,7 +34,7 @@ void add_files(CLI::App* verb, Options& o, bool with_level) {
 }
 
 void add_level(CLI::App* verb, Options& o) {
-  verb->add_option("-O", o.level, "The level: -O0 or -O1");
+  verb->add_option("-O", o.level, "The level: " + known_levels());
   verb->add_option("--pipeline", o.pipeline,
                    "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
 }
@@ -56,6 +57,158 @@ std::set<std::string> given_to(const CLI::App& verb) {
   return out;
 }
 
+// ---- what each verb takes
+// ----------------------------------------------------------------------------------
+
+void options_of_check(CLI::App* verb, Options& o) {
+  add_files(verb, o, false);
+  add_json(verb, o);
+}
+
+void options_of_show(CLI::App* verb, Options& o) {
+  add_common(verb, o, true);
+  add_output(verb, o);
+  verb->add_option("--function", o.function, "Only this function");
+  verb->add_option("--as", o.as,
+                   "text, or its block graph as dot, svg or png; else by the ending of -o. "
+                   "Object files: listing or json");
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+}
+
+void options_of_make_sample(CLI::App* verb, Options& o) {
+  add_output(verb, o);
+  verb->add_option("--seed", o.seed, "Which program");
+  verb->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
+  verb->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
+  verb->add_flag("--native", o.native, "Always little-endian with pointers of 64 bits");
+  verb->add_option("--as", o.as, known_forms());
+}
+
+void options_of_operations(CLI::App* verb, Options& o) {
+  add_output(verb, o);
+  add_json(verb, o);
+}
+
+void options_of_pack(CLI::App* verb, Options& o) {
+  add_files(verb, o, false);
+  add_output(verb, o);
+}
+
+void options_of_unpack(CLI::App* verb, Options& o) {
+  add_files(verb, o, false);
+  add_output(verb, o);
+}
+
+void options_of_optimize(CLI::App* verb, Options& o) {
+  add_files(verb, o, true);
+  add_output(verb, o);
+  verb->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
+}
+
+void options_of_lower(CLI::App* verb, Options& o) {
+  add_files(verb, o, true);
+  add_output(verb, o);
+  add_machine(verb, o);
+  verb->add_option("--function", o.function, "Only this function (listings and IR)");
+  verb->add_option("--as", o.as,
+                   "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
+  verb->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
+  verb->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+}
+
+void options_of_run(CLI::App* verb, Options& o) {
+  add_common(verb, o, true);
+  add_machine(verb, o);
+  verb->add_option("function", o.function, "The function to call")->required();
+  verb->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
+  verb->add_option("--on", o.on,
+                   "eval (the reference evaluator), native (the processor) or sim (by the book)");
+  verb->add_option("--stage", o.stage,
+                   "What is simulated: code as it was selected, as it was allocated, or encoded");
+  verb->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
+  verb->add_option("--time-limit", o.time_limit, "Seconds for a native run");
+  verb->add_option("--step-limit", o.step_limit,
+                   "Operations for a run of the evaluator (1,000,000,000 unless said), instructions for one "
+                   "of the simulator "
+                   "(20,000,000)");
+  verb->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
+  verb->add_flag(
+      "--here", o.here,
+      "Native in this process instead of a child, known to a debugger and to the system's profiler");
+  verb->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
+  verb->add_flag("--memory", o.memory, "Show what changed in memory");
+  verb->positionals_at_end(false);
+}
+
+void options_of_why(CLI::App* verb, Options& o) {
+  add_common(verb, o, true);
+  add_json(verb, o);
+  verb->add_option("--function", o.function, "Only this function");
+}
+
+void options_of_demo(CLI::App* verb, Options& o) {
+  verb->add_option("--folder", o.folder,
+                   "Where frostwatch.por and its data lie; those that are shipped otherwise");
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+}
+
+struct Verb {
+  const char *name, *doc;
+  void (*options)(CLI::App* verb, Options& o);
+  int (*run)(const Options& o);
+};
+constexpr Verb verbs[] = {
+    {"check", "Reads and verifies a module; all mistakes at once", options_of_check,
+     porphyry::tool::verb_check},
+    {"show",
+     "Writes the program in canonical text form, a function's block graph, or the listing of an object file "
+     "by any compiler",
+     options_of_show, porphyry::tool::verb_show},
+    {"make-sample", "Writes a generated program, always the same for one seed", options_of_make_sample,
+     porphyry::tool::verb_make_sample},
+    {"operations", "The table of operations, as Markdown or JSON", options_of_operations,
+     porphyry::tool::verb_operations},
+    {"pack", "A module to its packed form", options_of_pack, porphyry::tool::verb_pack},
+    {"unpack", "A packed module to its text form", options_of_unpack, porphyry::tool::verb_unpack},
+    {"optimize", "IR to IR through a level or a written pipeline", options_of_optimize,
+     porphyry::tool::verb_optimize},
+    {"lower", "To machine code: a listing, an object file, assembly text, JSON or legalized IR",
+     options_of_lower, porphyry::tool::verb_lower},
+    {"run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native",
+     options_of_run, porphyry::tool::verb_run},
+    {"why", "The notes of the passes: what was done, what was declined and what would unlock it",
+     options_of_why, porphyry::tool::verb_why},
+    {"demo", "The whole tour on the shipped night of readings", options_of_demo, porphyry::tool::verb_demo},
+};
+
+// Negative numbers are arguments of a call, not options: all words that look like numbers are handed over
+// behind a mark that is taken off again. The last one comes first, as the parser wants it.
+std::vector<std::string> marked_words(int count, char** arguments) {
+  std::vector<std::string> words;
+  for (int k = count - 1; k > 0; --k) {
+    std::string w = arguments[k];
+    if (w.size() > 1 && w[0] == '-' &&
+        (std::isdigit(static_cast<unsigned char>(w[1])) || w == "-inf" || w == "-nan"))
+      w = porphyry::tool::number_mark + w;
+    words.push_back(w);
+  }
+  return words;
+}
+
+// What is wrong with a word in the place of a verb; nothing when it is one, or an option.
+std::optional<porphyry::Diagnostic> unknown_verb(const std::string& word) {
+  std::vector<std::string> names;
+  for (const Verb& v : verbs) names.emplace_back(v.name);
+  if (word.starts_with('-') || std::find(names.begin(), names.end(), word) != names.end())
+    return std::nullopt;
+  std::string near = porphyry::nearest(word, names);
+  return porphyry::complaint("there is no verb '" + word + "'",
+                             near.empty()
+                                 ? porphyry::listed(names)
+                                 : "perhaps '" + near + "'; the verbs are " + porphyry::listed(names, "and"));
+}
+
 }  // namespace
 
 int main(int count, char** arguments) {
@@ -69,165 +222,19 @@ int main(int count, char** arguments) {
   app.set_version_flag("--version", "porphyry " PORPHYRY_VERSION)->description("Which version this is");
   Options o;
   int status = 0;
-
-  auto* check = app.add_subcommand("check", "Reads and verifies a module; all mistakes at once");
-  add_files(check, o, false);
-  add_json(check, o);
-  check->callback([&] {
-    o.given = given_to(*check);
-    status = verb_check(o);
-  });
-
-  auto* show =
-      app.add_subcommand("show",
-                         "Writes the program in canonical text form, a function's block graph, or the "
-                         "listing of an object file by any compiler");
-  add_common(show, o, true);
-  add_output(show, o);
-  show->add_option("--function", o.function, "Only this function");
-  show->add_option("--as", o.as,
-                   "text, or its block graph as dot, svg or png; else by the ending of -o. "
-                   "Object files: listing or json");
-  show->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  show->callback([&] {
-    o.given = given_to(*show);
-    status = verb_show(o);
-  });
-
-  auto* sample =
-      app.add_subcommand("make-sample", "Writes a generated program, always the same for one seed");
-  add_output(sample, o);
-  sample->add_option("--seed", o.seed, "Which program");
-  sample->add_option("--count", o.count, "How many programs from the seed on, with --coverage");
-  sample->add_flag("--coverage", o.coverage, "Tell how often each operation comes up instead of writing");
-  sample->add_flag("--native", o.native, "Always little-endian with pointers of 64 bits");
-  sample->add_option("--as", o.as, known_forms());
-  sample->callback([&] {
-    o.given = given_to(*sample);
-    status = verb_make_sample(o);
-  });
-
-  auto* operations = app.add_subcommand("operations", "The table of operations, as Markdown or JSON");
-  add_output(operations, o);
-  add_json(operations, o);
-  operations->callback([&] {
-    o.given = given_to(*operations);
-    status = verb_operations(o);
-  });
-
-  auto* pack = app.add_subcommand("pack", "A module to its packed form");
-  add_files(pack, o, false);
-  add_output(pack, o);
-  pack->callback([&] {
-    o.given = given_to(*pack);
-    status = verb_pack(o);
-  });
-
-  auto* unpack = app.add_subcommand("unpack", "A packed module to its text form");
-  add_files(unpack, o, false);
-  add_output(unpack, o);
-  unpack->callback([&] {
-    o.given = given_to(*unpack);
-    status = verb_unpack(o);
-  });
-
-  auto* optimize = app.add_subcommand("optimize", "IR to IR through a level or a written pipeline");
-  add_files(optimize, o, true);
-  add_output(optimize, o);
-  optimize->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
-  optimize->callback([&] {
-    o.given = given_to(*optimize);
-    status = verb_optimize(o);
-  });
-
-  auto* lower = app.add_subcommand(
-      "lower", "To machine code: a listing, an object file, assembly text, JSON or legalized IR");
-  add_files(lower, o, true);
-  add_output(lower, o);
-  add_machine(lower, o);
-  lower->add_option("--function", o.function, "Only this function (listings and IR)");
-  lower->add_option("--as", o.as,
-                    "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
-  lower->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
-  lower->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
-  lower->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  lower->callback([&] {
-    o.given = given_to(*lower);
-    status = verb_lower(o);
-  });
-
-  auto* run = app.add_subcommand(
-      "run", "Calls a function: porphyry run night.por chill file:temps.txt:f32 96 2.5 --on native");
-  add_common(run, o, true);
-  add_machine(run, o);
-  run->add_option("function", o.function, "The function to call")->required();
-  run->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
-  run->add_option("--on", o.on,
-                  "eval (the reference evaluator), native (the processor) or sim (by the book)");
-  run->add_option("--stage", o.stage,
-                  "What is simulated: code as it was selected, as it was allocated, or encoded");
-  run->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
-  run->add_option("--time-limit", o.time_limit, "Seconds for a native run");
-  run->add_option("--step-limit", o.step_limit,
-                  "Operations for a run of the evaluator (1,000,000,000 unless said), instructions for one "
-                  "of the simulator "
-                  "(20,000,000)");
-  run->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
-  run->add_flag(
-      "--here", o.here,
-      "Native in this process instead of a child, known to a debugger and to the system's profiler");
-  run->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
-  run->add_flag("--memory", o.memory, "Show what changed in memory");
-  run->positionals_at_end(false);
-  run->callback([&] {
-    o.given = given_to(*run);
-    status = verb_run(o);
-  });
-
-  auto* why = app.add_subcommand(
-      "why", "The notes of the passes: what was done, what was declined and what would unlock it");
-  add_common(why, o, true);
-  add_json(why, o);
-  why->add_option("--function", o.function, "Only this function");
-  why->callback([&] {
-    o.given = given_to(*why);
-    status = verb_why(o);
-  });
-
-  auto* demo = app.add_subcommand("demo", "The whole tour on the shipped night of readings");
-  demo->add_option("--folder", o.folder,
-                   "Where frostwatch.por and its data lie; those that are shipped otherwise");
-  demo->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
-  demo->callback([&] {
-    o.given = given_to(*demo);
-    status = verb_demo(o);
-  });
-
-  // Negative numbers are arguments of a call, not options: behind the function's name all words that look
-  // like numbers are handed over behind a mark that is taken off again.
-  std::vector<std::string> words;
-  for (int k = count - 1; k > 0; --k) {
-    std::string w = arguments[k];
-    if (w.size() > 1 && w[0] == '-' &&
-        (std::isdigit(static_cast<unsigned char>(w[1])) || w == "-inf" || w == "-nan"))
-      w = number_mark + w;
-    words.push_back(w);
+  for (const Verb& v : verbs) {
+    CLI::App* verb = app.add_subcommand(v.name, v.doc);
+    v.options(verb, o);
+    verb->callback([&o, &status, &v, verb] {
+      o.given = given_to(*verb);
+      status = v.run(o);
+    });
   }
-  std::vector<std::string> verbs;
-  for (const CLI::App* verb : app.get_subcommands({})) verbs.push_back(verb->get_name());
-  if (count > 1 && arguments[1][0] != '-' &&
-      std::find(verbs.begin(), verbs.end(), arguments[1]) == verbs.end()) {
-    std::string near = porphyry::nearest(arguments[1], verbs);
-    porphyry::Diagnostic d = porphyry::complaint(
-        "there is no verb '" + std::string(arguments[1]) + "'",
-        near.empty() ? porphyry::listed(verbs)
-                     : "perhaps '" + near + "'; the verbs are " + porphyry::listed(verbs, "and"));
-    say(porphyry::render({d}));
-    return 2;
-  }
+  if (count > 1)
+    if (auto d = unknown_verb(arguments[1])) return say(porphyry::render({*d})), 2;
   speak_our_form(app);
   try {
-    app.parse(words);
+    app.parse(marked_words(count, arguments));
   } catch (const CLI::ParseError& e) {
     if (e.get_exit_code() == 0) return app.exit(e);  // help, or the version
     say(porphyry::render({call_problem(app, e)}));

@@ -152,7 +152,7 @@ void Evaluator::Machine::run() {
         jump(frame, frame.plan->jumps[s->jump + (slots[s->slots[0]].bits & 1 ? 0 : 1)]);
         continue;
       case Layout::Choose: choose(frame, *s, slots); continue;
-      case Layout::Trap: end(Outcome::End::Trap, "trap"); break;
+      case Layout::Trap: end(Outcome::End::Trap, "'trap' was reached"); break;
       case Layout::Load:
       case Layout::Store:
       case Layout::At:

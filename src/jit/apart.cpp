@@ -161,7 +161,7 @@ void ended_by(NativeOutcome& out, int signal, double limit) {
   out.end = NativeOutcome::End::Fault;
   if (signal == SIGILL || signal == SIGFPE || signal == SIGTRAP) {
     out.end = NativeOutcome::End::Trap;
-    out.message = signal == SIGFPE ? "a division traps" : "trap";
+    out.message = signal == SIGFPE ? "a division traps" : "'trap' was reached";
   } else if (signal == SIGALRM || signal == SIGXCPU) {
     out.end = NativeOutcome::End::TooLong;
     out.message = fmt::format("the run took more than {} second{}", limit, limit == 1 ? "" : "s");

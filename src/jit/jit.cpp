@@ -73,22 +73,39 @@ Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& ta
   return jit;
 }
 
+namespace {
+
+Diagnostics refused(const char* what) {
+  return {complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
+}
+
+}  // namespace
+
 Diagnostics Jit::place(const Resolver& externals) {
-  const LoweredModule& lowered = this->lowered();
-  const Module& module = *lowered.legal;
-  jit::Placing p = jit::place(lowered, target_, lazy_ ? lazy_->entry_bytes() : 0);
-  auto refused = [](const char* what) {
-    return Diagnostics{
-        complaint(fmt::format("{}: {}", what, std::strerror(errno)), "memory for compiled code")};
-  };
+  jit::Placing p = jit::place(lowered(), target_, lazy_ ? lazy_->entry_bytes() : 0);
+  if (Diagnostics problems = get_memory(p); !problems.empty()) return problems;
+  addresses_.resize(lowered().legal->symbol_count());
+  std::vector<uint8_t*> reached(addresses_.size());  // what code calls or names: externs by their stubs
+  if (Diagnostics problems = find_addresses(p, externals, reached); !problems.empty()) return problems;
+  put_data();
+  put_code(p, reached);
+  if (p.constants_start && mprotect(memory_, p.constants_start, PROT_READ | PROT_EXEC) != 0)
+    return refused("code cannot be made executable");
+  if (p.data_start > p.constants_start &&
+      mprotect(memory_ + p.constants_start, p.data_start - p.constants_start, PROT_READ) != 0)
+    return refused("constants cannot be protected");
+  return {};
+}
+
+// One piece of memory, still writable. Lazily, most of it is only reserved.
+Diagnostics Jit::get_memory(const jit::Placing& p) {
   if (p.end > most_placed_bytes)
     return {complaint(
         fmt::format("code and data take {} bytes", p.end),
         fmt::format("at most {} in one piece of memory, so that distances have 32 bits", most_placed_bytes))};
   constants_start_ = p.constants_start, data_start_ = p.data_start, data_end_ = p.end;
-  size_t words = lazy_ ? jit::rounded(lazy_->word_bytes(), jit::page_bytes()) : 0;
+  size_t words = lazy_word_bytes();
   memory_bytes_ = p.end + words + (lazy_ ? lazy_->reserve() : 0);
-  // Lazily, most of it is only reserved.
   void* got = mmap(nullptr, memory_bytes_, PROT_NONE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
   if (got == MAP_FAILED) return refused("no memory for code");
   memory_ = static_cast<uint8_t*>(got);
@@ -96,12 +113,20 @@ Diagnostics Jit::place(const Resolver& externals) {
   if (p.end > p.data_start && mmap(memory_ + p.data_start, p.end - p.data_start, PROT_READ | PROT_WRITE,
                                    MAP_SHARED | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED)
     return refused("no memory for data");
+  return {};
+}
 
+size_t Jit::lazy_word_bytes() const {
+  return lazy_ ? jit::rounded(lazy_->word_bytes(), jit::page_bytes()) : 0;
+}
+
+// Where each symbol is, and where code finds it: external functions through stubs, which are written here.
+Diagnostics Jit::find_addresses(const jit::Placing& p, const Resolver& externals,
+                                std::vector<uint8_t*>& reached) {
   Diagnostics problems;
-  addresses_.resize(module.symbol_count());
-  std::vector<uint8_t*> reached(module.symbol_count());  // what code calls or names: externs by their stubs
-  for (size_t k = 0; k < lowered.functions.size(); ++k)
-    addresses_[lowered.functions[k].symbol.index] = memory_ + p.functions[k];
+  const Module& module = *lowered().legal;
+  for (size_t k = 0; k < lowered().functions.size(); ++k)
+    addresses_[lowered().functions[k].symbol.index] = memory_ + p.functions[k];
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind == SymbolKind::Data) addresses_[k] = memory_ + p.data[k];
@@ -119,13 +144,15 @@ Diagnostics Jit::place(const Resolver& externals) {
     reached[k] = memory_ + p.stubs[k];
     std::copy(stub.bytes().begin(), stub.bytes().end(), reached[k]);
   }
-  if (!problems.empty()) return problems;
-  if (lazy_) {
-    lazy_->begin({memory_, memory_ + p.end, memory_ + p.end + words}, reached);
-    for (size_t k = 0; k < module.symbol_count(); ++k)
-      if (module.is_function(Symbol(k))) addresses_[k] = lazy_->entry(k);
-  }
+  if (!problems.empty() || !lazy_) return problems;
+  lazy_->begin({memory_, memory_ + p.end, memory_ + p.end + lazy_word_bytes()}, reached);
+  for (size_t k = 0; k < module.symbol_count(); ++k)
+    if (module.is_function(Symbol(k))) addresses_[k] = lazy_->entry(k);
+  return {};
+}
 
+void Jit::put_data() {
+  const Module& module = *lowered().legal;
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind != SymbolKind::Data) continue;
@@ -133,19 +160,16 @@ Diagnostics Jit::place(const Resolver& externals) {
     for (auto [offset, symbol] : row.data.references())
       std::memcpy(addresses_[k] + offset, &addresses_[symbol.index], 8);
   }
-  for (size_t k = 0; k < lowered.functions.size(); ++k) {
-    const CompiledFunction& c = lowered.functions[k];
+}
+
+void Jit::put_code(const jit::Placing& p, const std::vector<uint8_t*>& reached) {
+  for (size_t k = 0; k < lowered().functions.size(); ++k) {
+    const CompiledFunction& c = lowered().functions[k];
     for (size_t e = 0; e < c.pool.size(); ++e) jit::write(memory_ + p.pools[k][e], c.pool[e]);
     jit::settle(
         memory_ + p.functions[k], c, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
         [&](uint32_t s) { return reached[s]; });
   }
-  if (p.constants_start && mprotect(memory_, p.constants_start, PROT_READ | PROT_EXEC) != 0)
-    return refused("code cannot be made executable");
-  if (p.data_start > p.constants_start &&
-      mprotect(memory_ + p.constants_start, p.data_start - p.constants_start, PROT_READ) != 0)
-    return refused("constants cannot be protected");
-  return {};
 }
 
 void Jit::announce() {

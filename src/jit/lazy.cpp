@@ -28,42 +28,75 @@ size_t instructions_of(const Module& module) {
 
 }  // namespace
 
-LazyCode::LazyCode(const Module& module, const Target& target, const LowerOptions& options,
-                   const JitOptions& how)
-    : target_(target),
-      how_(how),
+FunctionCompiler::FunctionCompiler(const Module& module, const Target& target, const LowerOptions& options)
+    : lowered(begin_lowering(module)),
       options_(options),
-      lowered_(begin_lowering(module)),
       coverage_(target, options.features.value_or(target.usual_features)),
       rules_(target, options.features.value_or(target.usual_features)),
-      entries_(module.symbol_count() + most_helpers),
-      code_of_(entries_) {
-  legalizer_ = std::make_unique<Legalizer>(*lowered_.legal, target, coverage_);
-  reserve_ = std::min(most_reserve, least_reserve + instructions_of(module) * 4096);
-  jit::StubWriter asking(target), entry(target);
-  asking.ask_and_jump(first_call, this);
-  asking_bytes_ = jit::rounded(asking.size(), 64);
-  entry.jump_through(0), entry.jump_with(0, 0);
-  entry_size_ = jit::rounded(entry.size(), 16);
+      legalizer_(*lowered.legal, target, coverage_) {}
+
+Result<CompiledFunction> FunctionCompiler::compile(Symbol symbol) {
+  legalizer_.function(symbol);
+  return lower_function(*lowered.legal, symbol, rules_, options_, memory_);
 }
 
-LazyCode::~LazyCode() = default;
+Entries::Entries(const Target& target, size_t count, void* (*compile)(void*, uint64_t), void* self)
+    : target_(target), count_(count), compile_(compile), self_(self) {
+  jit::StubWriter asking(target), entry(target);
+  asking.ask_and_jump(compile, self);
+  asking_bytes_ = jit::rounded(asking.size(), 64);
+  entry.jump_through(0), entry.jump_with(0, 0);
+  entry_bytes_ = jit::rounded(entry.size(), 16);
+}
 
-void LazyCode::begin(Memory memory, std::vector<uint8_t*> reached) {
-  start_ = memory.entries, growth_ = memory.growth;
-  words_ = reinterpret_cast<uint64_t*>(memory.words);
-  reached_ = std::move(reached);
+void Entries::write(uint8_t* start, uint8_t* words) {
+  start_ = start;
+  words_ = reinterpret_cast<uint64_t*>(words);
   jit::StubWriter asking(target_);
-  asking.ask_and_jump(first_call, this);
+  asking.ask_and_jump(compile_, self_);
   std::copy(asking.bytes().begin(), asking.bytes().end(), start_);
-  for (size_t k = 0; k < entries_; ++k) {
+  for (size_t k = 0; k < count_; ++k) {
     jit::StubWriter w(target_);
-    uint8_t* at = entry(k);
+    uint8_t* at = (*this)[k];
     w.jump_through(reinterpret_cast<uint8_t*>(&words_[k]) - at);
     words_[k] = reinterpret_cast<uint64_t>(at + w.size());
     w.jump_with(k, start_ - at);
     std::copy(w.bytes().begin(), w.bytes().end(), at);
   }
+}
+
+void Entries::lead_to(size_t symbol, const uint8_t* code) {
+  std::atomic_ref(words_[symbol]).store(reinterpret_cast<uint64_t>(code), std::memory_order_release);
+}
+
+uint8_t* GrowingCode::open(size_t bytes) {
+  uint8_t* memory = start + used;
+  bool got = used + bytes <= reserved && mprotect(memory, bytes, PROT_READ | PROT_WRITE) == 0;
+  return got ? memory : nullptr;
+}
+
+bool GrowingCode::close(size_t bytes) {
+  if (mprotect(start + used, bytes, PROT_READ | PROT_EXEC) != 0) return false;
+  used += bytes;
+  return true;
+}
+
+LazyCode::LazyCode(const Module& module, const Target& target, const LowerOptions& options,
+                   const JitOptions& how)
+    : target_(target),
+      how_(how),
+      compiler_(module, target, options),
+      entries_(target, module.symbol_count() + most_helpers, first_call, this),
+      code_of_(entries_.count()) {
+  growth_.reserved = std::min(most_reserve, least_reserve + instructions_of(module) * 4096);
+}
+
+LazyCode::~LazyCode() = default;
+
+void LazyCode::begin(Memory memory, std::vector<uint8_t*> reached) {
+  growth_.start = memory.growth;
+  reached_ = std::move(reached);
+  entries_.write(memory.entries, memory.words);
 }
 
 void* LazyCode::first_call(void* self, uint64_t symbol) {
@@ -73,43 +106,49 @@ void* LazyCode::first_call(void* self, uint64_t symbol) {
 void* LazyCode::compile(size_t symbol) {
   std::lock_guard guard(lock_);
   if (code_of_[symbol]) return code_of_[symbol];  // another thread was faster
-  legalizer_->function(Symbol(symbol));
-  auto f = lower_function(*lowered_.legal, Symbol(symbol), rules_, options_, memory_);
+  auto f = compiler_.compile(Symbol(symbol));
+  uint8_t* code = f ? put(*f) : nullptr;
+  if (!code) return reinterpret_cast<void*>(cannot_be_compiled);
+  lowered().functions.push_back(std::move(*f));
+  places_.push_back(reinterpret_cast<uint64_t>(code));
+  announce(lowered().functions.back(), places_.back());
+  code_of_[symbol] = code;
+  entries_.lead_to(symbol, code);
+  return code;
+}
+
+// The code with its constants in memory; null when there is none.
+uint8_t* LazyCode::put(const CompiledFunction& f) {
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
-  size_t before = places_.size() * 64 % page, pool = f ? jit::rounded(f->bytes.size(), 16) : 0;
-  std::vector<size_t> places = pool_places(f ? f->pool : std::vector<PoolEntry>());
-  size_t bytes = f ? pool + places.back() : 0, all = jit::rounded(before + bytes, page);
-  uint8_t* memory = growth_ + used_;
-  bool placed = f && used_ + all <= reserve_ && mprotect(memory, all, PROT_READ | PROT_WRITE) == 0;
-  if (!placed) return reinterpret_cast<void*>(cannot_be_compiled);
+  size_t before = places_.size() * 64 % page, pool = jit::rounded(f.bytes.size(), 16);
+  std::vector<size_t> places = pool_places(f.pool);
+  size_t all = jit::rounded(before + pool + places.back(), page);
+  uint8_t* memory = growth_.open(all);
+  if (!memory) return nullptr;
   uint8_t* code = memory + before;
-  for (size_t k = 0; k < f->pool.size(); ++k) jit::write(code + pool + places[k], f->pool[k]);
+  for (size_t k = 0; k < f.pool.size(); ++k) jit::write(code + pool + places[k], f.pool[k]);
   jit::settle(
-      code, *f, [&](uint32_t row) { return code + pool + places[row]; },
+      code, f, [&](uint32_t row) { return code + pool + places[row]; },
       [&](uint32_t s) -> const uint8_t* {
-        return lowered_.legal->is_function(Symbol(s)) ? entry(s) : reached_[s];
+        return lowered().legal->is_function(Symbol(s)) ? entry(s) : reached_[s];
       });
-  if (mprotect(memory, all, PROT_READ | PROT_EXEC) != 0) return reinterpret_cast<void*>(cannot_be_compiled);
-  used_ += all;
-  lowered_.functions.push_back(std::move(*f));
-  places_.push_back(reinterpret_cast<uint64_t>(code));
-  const CompiledFunction& made = lowered_.functions.back();
-  if (how_.for_profiler) tell_profiler(places_.back(), made.bytes.size(), made.name);
-  if (how_.for_debugger) {
-    PlacedCode one{&made, places_.back()};
-    shown_.push_back(std::make_unique<DebuggerEntry>(
-        elf_bytes(make_memory_object(lowered_, {&one, 1}, {code, made.bytes.size()}, target_))));
-  }
-  code_of_[symbol] = code;
-  std::atomic_ref(words_[symbol]).store(places_.back(), std::memory_order_release);
-  return code;
+  return growth_.close(all) ? code : nullptr;
+}
+
+void LazyCode::announce(const CompiledFunction& f, uint64_t address) {
+  if (how_.for_profiler) tell_profiler(address, f.bytes.size(), f.name);
+  if (!how_.for_debugger) return;
+  PlacedCode one{&f, address};
+  std::span<const uint8_t> code(reinterpret_cast<const uint8_t*>(address), f.bytes.size());
+  shown_.push_back(std::make_unique<DebuggerEntry>(
+      elf_bytes(make_memory_object(lowered(), {&one, 1}, {code.data(), code.size()}, target_))));
 }
 
 std::optional<CodePlace> LazyCode::locate(uint64_t address) {
   std::lock_guard guard(lock_);
   for (size_t k = 0; k < places_.size(); ++k)
-    if (auto place = jit::place_in(lowered_, lowered_.functions[k], places_[k], address)) return place;
+    if (auto place = jit::place_in(lowered(), lowered().functions[k], places_[k], address)) return place;
   return std::nullopt;
 }
 

@@ -354,7 +354,7 @@ class CodeRun {
       Bits v = std::exchange(state_.registers[l.physical], l.before);
       if (l.of != no_register) set(l.of, v);
     }
-    if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "trap");
+    if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "the instruction traps");
     if (did.end == StepOutcome::End::Fault)
       stop(RunOutcome::End::Fault,
            fmt::format("an access at {:#x}, which the program may not touch", touched_));

@@ -40,82 +40,104 @@ const Runner::Decoded& Runner::decoded(uint64_t address, const MemoryRegion& cod
   return at->second;
 }
 
+namespace {
+
+// The return address that ends a run is one at which nothing lies.
+constexpr uint64_t end_of_run = 8;
+
+// Registers hold anything when a function is called, but for the stack pointer, on top of whose memory the
+// return address lies, and the first argument of the bridge: where the words are.
+State state_at_entry(const Target& target, std::span<uint8_t> stack, const uint64_t* words,
+                     std::mt19937_64& random) {
+  State state(target);
+  for (Bits& r : state.registers) r = Bits(random()) << 64 | random();
+  for (const RegisterClass& c : target.classes)
+    for (unsigned k = 0; k < c.count; ++k) state.registers[c.first + k] &= mask_of(c.bits);
+  uint64_t top = reinterpret_cast<uint64_t>(stack.data() + stack.size()) / 64 * 64 - 8;
+  std::memcpy(reinterpret_cast<void*>(top), &end_of_run, 8);
+  state.registers[target.convention.stack] = top;
+  state.registers[target.convention.whole[0]] = reinterpret_cast<uint64_t>(words);
+  return state;
+}
+
+// What the processor leaves open is anything.
+void settle_open_flags(const Target& target, const StepOutcome& did, State& state, std::mt19937_64& random) {
+  for (const std::string& open : did.open_flags)
+    for (size_t k = 0; k < target.flags.size(); ++k)
+      if (target.flags[k] == open) state.flags[k] = random() & 1;
+}
+
+}  // namespace
+
+// Of memory that the program may touch; `touched` is the last address.
+MemoryAccess Runner::access(uint64_t& touched) const {
+  return {[this, &touched](uint64_t address, unsigned bytes) -> std::optional<Bits> {
+            touched = address;
+            if (!region(address, bytes)) return std::nullopt;
+            Bits v = 0;
+            std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
+            return v;
+          },
+          [this, &touched](uint64_t address, unsigned bytes, Bits v) {
+            touched = address;
+            const MemoryRegion* r = region(address, bytes);
+            if (!r || !r->writable) return false;
+            std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
+            return true;
+          }};
+}
+
+// The instruction at an address, or why there is none.
+Result<const Runner::Decoded*> Runner::instruction_at(uint64_t at) {
+  const MemoryRegion* code = region(at, 1);
+  if (!code || !code->executable)
+    return complaint("the run leaves for code of the host, which is not simulated");
+  const Decoded& d = decoded(at, *code);
+  if (d.size == 0) return complaint("the bytes are no instruction of the book");
+  return &d;
+}
+
 RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& options) {
-  std::vector<uint64_t> frame(arguments.begin(), arguments.end());
-  frame.resize(std::max(frame.size(), bridge_.argument_words) + bridge_.result_words);
+  std::vector<uint64_t> words(arguments.begin(), arguments.end());
+  words.resize(std::max(words.size(), bridge_.argument_words) + bridge_.result_words);
   std::vector<uint8_t> stack(options.stack_bytes);
   size_t before = allowed_.size();
-  allow({reinterpret_cast<uint8_t*>(frame.data()), frame.size() * 8});
+  allow({reinterpret_cast<uint8_t*>(words.data()), words.size() * 8});
   allow(stack);
-
   std::mt19937_64 random(options.seed);
-  State state(target_);
-  for (Bits& r : state.registers) r = Bits(random()) << 64 | random();
-  for (const RegisterClass& c : target_.classes)
-    for (unsigned k = 0; k < c.count; ++k) state.registers[c.first + k] &= mask_of(c.bits);
-  // The return address that ends the run is one at which nothing lies.
-  constexpr uint64_t end = 8;
-  uint64_t top = reinterpret_cast<uint64_t>(stack.data() + stack.size()) / 64 * 64 - 8;
-  std::memcpy(reinterpret_cast<void*>(top), &end, 8);
-  state.registers[target_.convention.stack] = top;
-  state.registers[target_.convention.whole[0]] = reinterpret_cast<uint64_t>(frame.data());
+  State state = state_at_entry(target_, stack, words.data(), random);
 
   RunOutcome out;
   uint64_t touched = 0;
-  MemoryAccess access{[&](uint64_t address, unsigned bytes) -> std::optional<Bits> {
-                        touched = address;
-                        if (!region(address, bytes)) return std::nullopt;
-                        Bits v = 0;
-                        std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
-                        return v;
-                      },
-                      [&](uint64_t address, unsigned bytes, Bits v) {
-                        touched = address;
-                        const MemoryRegion* r = region(address, bytes);
-                        if (!r || !r->writable) return false;
-                        std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
-                        return true;
-                      }};
+  MemoryAccess memory = access(touched);
   auto stop = [&](RunOutcome::End how, std::string why) {
     out.end = how;
     out.message = std::move(why);
   };
   uint64_t at = reinterpret_cast<uint64_t>(bridge_.code->address("enter"));
-  while (at != end) {
+  while (at != end_of_run && out.end == RunOutcome::End::Result) {
     out.at = at;
     if (out.steps++ == options.step_limit) {
       stop(RunOutcome::End::TooLong,
            fmt::format("the run took more than {} instructions", options.step_limit));
       break;
     }
-    const MemoryRegion* code = region(at, 1);
-    if (!code || !code->executable) {
-      stop(RunOutcome::End::Fault, "the run leaves for code of the host, which is not simulated");
+    auto d = instruction_at(at);
+    if (!d) {
+      stop(RunOutcome::End::Fault, d.why()[0].message);
       break;
     }
-    const Decoded& d = decoded(at, *code);
-    if (d.size == 0) {
-      stop(RunOutcome::End::Fault, "the bytes are no instruction of the book");
-      break;
-    }
-    state.next = at + d.size;
-    StepOutcome did = step(target_, d.instruction, state, access);
-    for (const std::string& open : did.open_flags)
-      for (size_t k = 0; k < target_.flags.size(); ++k)
-        if (target_.flags[k] == open) state.flags[k] = random() & 1;
-    if (options.see) options.see({at, &d.instruction, &state});
-    if (did.end == StepOutcome::End::Trap) {
-      stop(RunOutcome::End::Trap, "trap");
-      break;
-    }
-    if (did.end == StepOutcome::End::Fault) {
+    state.next = at + (*d)->size;
+    StepOutcome did = step(target_, (*d)->instruction, state, memory);
+    settle_open_flags(target_, did, state, random);
+    if (options.see) options.see({at, &(*d)->instruction, &state});
+    if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "the instruction traps");
+    if (did.end == StepOutcome::End::Fault)
       stop(RunOutcome::End::Fault,
            fmt::format("an access at {:#x}, which the program may not touch", touched));
-      break;
-    }
     at = did.end == StepOutcome::End::Gone ? did.to : state.next;
   }
-  if (out.end == RunOutcome::End::Result) out.results = bridge_.results(frame.data());
+  if (out.end == RunOutcome::End::Result) out.results = bridge_.results(words.data());
   allowed_.resize(before);
   return out;
 }

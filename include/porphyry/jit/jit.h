@@ -20,6 +20,10 @@
 
 namespace porphyry {
 
+namespace jit {
+struct Placing;
+}
+
 // The address of an external, or null when there is none.
 using Resolver = std::function<void*(std::string_view name)>;
 
@@ -81,6 +85,12 @@ class Jit {
  private:
   Jit(const machine::Target& target, const JitOptions& how);
   Diagnostics place(const Resolver& externals);
+  Diagnostics get_memory(const jit::Placing& p);
+  size_t lazy_word_bytes() const;
+  Diagnostics find_addresses(const jit::Placing& p, const Resolver& externals,
+                             std::vector<uint8_t*>& reached);
+  void put_data();
+  void put_code(const jit::Placing& p, const std::vector<uint8_t*>& reached);
   void announce();
   Diagnostics check_type(std::string_view name, const Signature& wanted) const;
 

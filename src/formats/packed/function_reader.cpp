@@ -6,10 +6,20 @@
 
 namespace porphyry::packed {
 
+Type TypeReader::next() {
+  if (in_.take_if(last_code_)) return last_;
+  last_ = in_.type();
+  uint64_t code = type_code(last_);
+  last_code_ = code < 0x80
+                   ? std::array<char, 2>{0, 0}
+                   : std::array<char, 2>{static_cast<char>(code | 0x80), static_cast<char>(code >> 7)};
+  if (code >> 14) last_code_ = {0, 0};
+  return last_;
+}
+
 void FunctionReader::run(Function& function) {
   f_ = &function;
-  values_.clear(), blocks_.clear(), addresses_.clear(), instructions_.clear(), forward_.clear(),
-      waiting_.clear();
+  values_.clear(), blocks_.clear(), addresses_.clear(), instructions_.clear(), forward_.clear();
   last_position_ = 0;
   Function::Expected said;
   said.instructions = in_.count("instructions");
@@ -42,18 +52,6 @@ void FunctionReader::run(Function& function) {
   if (in_.good() && !as_said) in_.fail("a function has other counts than it says");
   comments();
   resolve();
-}
-
-// Neighbours often have one type.
-Type FunctionReader::type() {
-  if (in_.take_if(last_code_)) return last_type_;
-  last_type_ = in_.type();
-  uint64_t code = type_code(last_type_);
-  last_code_ = code < 0x80
-                   ? std::array<char, 2>{0, 0}
-                   : std::array<char, 2>{static_cast<char>(code | 0x80), static_cast<char>(code >> 7)};
-  if (code >> 14) last_code_ = {0, 0};
-  return last_type_;
 }
 
 Name FunctionReader::name() {
@@ -121,12 +119,18 @@ void FunctionReader::addresses() {
 }
 
 // A value that is defined further on is put in at the end.
-Value FunctionReader::value() {
+FunctionReader::ReadValue FunctionReader::value() {
   uint64_t distance = in_.number();
-  if (distance && distance <= values_.size()) return values_[values_.size() - distance];
-  if (distance) return in_.fail("a value comes from before the first one"), Value();
-  later_ = true;
-  waiting_number_ = in_.number();
+  if (distance && distance <= values_.size()) return {values_[values_.size() - distance], {}};
+  if (distance) return in_.fail("a value comes from before the first one"), ReadValue{};
+  return {Value(), in_.number()};
+}
+
+Position FunctionReader::position() {
+  last_position_ += in_.signed_number();
+  if (last_position_ >= 0 && last_position_ < static_cast<int64_t>(positions_.size()))
+    return positions_[static_cast<size_t>(last_position_)];
+  in_.fail("a position is not there");
   return {};
 }
 
@@ -138,100 +142,88 @@ void FunctionReader::instruction(Block b) {
   d.hint = static_cast<Function::Hint>(flags >> hint_shift & 3);
   if (flags & has_promises) d.promises = in_.byte();
   if (flags & has_permits) d.permits = in_.byte();
-  if (flags & has_position) {
-    last_position_ += in_.signed_number();
-    if (last_position_ < 0 || last_position_ >= static_cast<int64_t>(positions_.size()))
-      return in_.fail("a position is not there");
-    d.position = positions_[static_cast<size_t>(last_position_)];
-  }
+  if (flags & has_position) d.position = position();
+  if (!in_.good()) return;
   const OperationInfo& row = info(d.op);
+  parts_.clear();
   operands(row);
   results(row, flags & has_names);
-  detail(row, d);
+  d.detail = detail(row);
   if (!in_.good()) return;
-  targets_.clear(), arguments_.clear();
-  if (row.ends_block()) edges(row, flags & has_weights, d);
+  if (row.ends_block()) edges(row, flags & has_weights, d.detail);
   if (!in_.good()) return;
-  slots_seen_ += operands_.size() + arguments_.size();
-  d.operands = operands_, d.results = results_, d.targets = targets_;
+  slots_seen_ += parts_.operands.size() + parts_.arguments.size();
+  d.operands = parts_.operands, d.results = parts_.results, d.targets = parts_.targets;
   Instruction i = f_->append(b, d);
   instructions_.push_back(i);
-  for (size_t k = 0; k < results_.size(); ++k) {
+  for (size_t k = 0; k < parts_.results.size(); ++k) {
     Value v = f_->result(i, k);
     values_.push_back(v);
-    if (flags & has_names) f_->set_name(v, result_names_[k]);
+    if (flags & has_names) f_->set_name(v, parts_.result_names[k]);
   }
-  for (auto& w : waiting_) {
-    w.slot = w.edge < 0 ? f_->operand_slot(i, w.index)
-                        : f_->argument_slot(f_->edge(i, static_cast<size_t>(w.edge)), w.index);
-    forward_.push_back({w.slot, w.number});
-  }
-  waiting_.clear();
+  for (const Waiting& w : parts_.waiting)
+    forward_.push_back({w.edge < 0 ? f_->operand_slot(i, w.index)
+                                   : f_->argument_slot(f_->edge(i, static_cast<size_t>(w.edge)), w.index),
+                        w.number});
 }
 
 void FunctionReader::operands(const OperationInfo& row) {
   size_t count = has_fixed_operands(row) ? row.roles().size() : in_.count("operands");
   if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 operands");
-  operands_.clear();
   for (size_t k = 0; k < count; ++k) {
-    operands_.push_back(value());
-    if (std::exchange(later_, false)) waiting_.push_back({{}, -1, k, waiting_number_});
+    ReadValue v = value();
+    parts_.operands.push_back(v.value);
+    if (v.later) parts_.waiting.push_back({-1, k, *v.later});
   }
 }
 
 void FunctionReader::results(const OperationInfo& row, bool named) {
   size_t count = row.calls() ? in_.count("results") : row.result_count();
   if (count > Function::list_limit) return in_.fail("an instruction has more than 65535 results");
-  results_.clear(), result_names_.clear();
-  for (size_t k = 0; k < count; ++k) results_.push_back(type());
-  for (size_t k = 0; named && k < count; ++k) result_names_.push_back(name());
+  for (size_t k = 0; k < count; ++k) parts_.results.push_back(types_.next());
+  for (size_t k = 0; named && k < count; ++k) parts_.result_names.push_back(name());
 }
 
-void FunctionReader::detail(const OperationInfo& row, Function::Draft& d) {
+uint32_t FunctionReader::detail(const OperationInfo& row) {
   switch (row.detail()) {
     case Detail::Address: {
       size_t k = in_.below(addresses_.size(), "address");
-      if (in_.good()) d.detail = f_->add_address(addresses_[k]);
-      return;
+      return in_.good() ? f_->add_address(addresses_[k]) : 0;
     }
     case Detail::Copy: {
       CopyShape shape;
       shape.to = address();
       shape.from = address();
-      d.detail = f_->add_copy(shape);
-      return;
+      return f_->add_copy(shape);
     }
     case Detail::Reserve: {
       ReserveShape shape;
       shape.bytes = in_.number();
-      if (shape.bytes > uint64_t(1) << 31) return in_.fail("a frame object is larger than 2^31 bytes");
+      if (shape.bytes > uint64_t(1) << 31) in_.fail("a frame object is larger than 2^31 bytes");
       shape.align = align();
-      d.detail = f_->add_reserve(shape);
-      return;
+      return f_->add_reserve(shape);
     }
-    case Detail::Symbol:
-      d.detail = static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol"));
-      return;
+    case Detail::Symbol: return static_cast<uint32_t>(in_.below(module_.symbol_count(), "symbol"));
     case Detail::Name: {
       Name n = name();
-      if (!n.exists()) return in_.fail("'watch' names no variable");
-      d.detail = n.index;
-      return;
+      if (!n.exists()) in_.fail("'watch' names no variable");
+      return n.index;
     }
     case Detail::Lanes: {
       std::vector<uint16_t> lanes;
-      for (unsigned k = 0; k < results_[0].lanes(); ++k)
+      for (unsigned k = 0; k < parts_.results[0].lanes(); ++k)
         lanes.push_back(static_cast<uint16_t>(in_.below(2 * Type::lane_limit, "lane")));
-      d.detail = f_->add_shuffle(lanes);
-      return;
+      return f_->add_shuffle(lanes);
     }
     case Detail::Cases:  // with the edges
-    case Detail::None: return;
+    case Detail::None: break;
   }
+  return Function::no_detail;
 }
 
-void FunctionReader::cases(size_t count, Function::Draft& d) {
-  Type type = operands_.empty() || !operands_[0].exists() ? Type::integer(64) : f_->type(operands_[0]);
+uint32_t FunctionReader::cases(size_t count) {
+  Type type = parts_.operands.empty() || !parts_.operands[0].exists() ? Type::integer(64)
+                                                                      : f_->type(parts_.operands[0]);
   std::vector<Bits> values;
   for (size_t k = 0; k < count && in_.good(); ++k) {
     Bits w = in_.number();
@@ -239,32 +231,33 @@ void FunctionReader::cases(size_t count, Function::Draft& d) {
     if (w & ~mask_of(type.bits())) in_.fail("a case is wider than what is chosen by");
     values.push_back(w);
   }
-  d.detail = f_->add_cases(values);
+  return f_->add_cases(values);
 }
 
-void FunctionReader::edges(const OperationInfo& row, bool weighted, Function::Draft& d) {
-  argument_counts_.clear();
+void FunctionReader::edges(const OperationInfo& row, bool weighted, uint32_t& detail) {
   size_t count = row.op == Op::Go ? 1 : row.op == Op::When ? 2 : 0;
   if (row.detail() == Detail::Cases) {
     count = in_.count("ways");
     if (count == 0 || count > Function::list_limit) return in_.fail("a choice has no way or too many");
-    cases(count - 1, d);
+    detail = cases(count - 1);
   }
   for (size_t k = 0; k < count && in_.good(); ++k) {
     size_t to = in_.below(blocks_.size(), "block");
     size_t arguments = in_.count("arguments");
     if (arguments > Function::list_limit) return in_.fail("an edge has more than 65535 arguments");
     for (size_t a = 0; a < arguments; ++a) {
-      arguments_.push_back(value());
-      if (std::exchange(later_, false)) waiting_.push_back({{}, static_cast<int>(k), a, waiting_number_});
+      ReadValue v = value();
+      parts_.arguments.push_back(v.value);
+      if (v.later) parts_.waiting.push_back({static_cast<int>(k), a, *v.later});
     }
-    argument_counts_.push_back(arguments);
-    if (in_.good()) targets_.push_back({blocks_[to], {}, weighted ? in_.number() - 1 : Function::no_weight});
+    parts_.argument_counts.push_back(arguments);
+    if (in_.good())
+      parts_.targets.push_back({blocks_[to], {}, weighted ? in_.number() - 1 : Function::no_weight});
   }
   size_t at = 0;  // the arguments have their final place now
-  for (size_t k = 0; k < targets_.size(); ++k) {
-    targets_[k].arguments = {arguments_.data() + at, argument_counts_[k]};
-    at += argument_counts_[k];
+  for (size_t k = 0; k < parts_.targets.size(); ++k) {
+    parts_.targets[k].arguments = {parts_.arguments.data() + at, parts_.argument_counts[k]};
+    at += parts_.argument_counts[k];
   }
 }
 

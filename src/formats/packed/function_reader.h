@@ -2,12 +2,25 @@
 #pragma once
 
 #include <array>
+#include <optional>
 #include <utility>
 
 #include "in.h"
 #include "porphyry/ir/module.h"
 
 namespace porphyry::packed {
+
+// Types, of which neighbours often are the same: those are not taken apart again.
+class TypeReader {
+ public:
+  explicit TypeReader(In& in) : in_(in) {}
+  Type next();
+
+ private:
+  In& in_;
+  Type last_;
+  std::array<char, 2> last_code_{};  // of last_ in the file, when it takes two bytes
+};
 
 class FunctionReader {
  public:
@@ -21,19 +34,24 @@ class FunctionReader {
 
  private:
   Name name();
-  Type type();
   void constants(size_t count);
   void blocks(size_t count);
   uint32_t align();
   Address address();
   void addresses();
-  Value value();
+  struct ReadValue {
+    Value value;
+    std::optional<uint64_t> later;  // its number, when it is defined further on
+  };
+  ReadValue value();
+  Position position();
   void instruction(Block b);
   void operands(const OperationInfo& row);
   void results(const OperationInfo& row, bool named);
-  void detail(const OperationInfo& row, Function::Draft& d);
-  void cases(size_t count, Function::Draft& d);
-  void edges(const OperationInfo& row, bool weighted, Function::Draft& d);
+  uint32_t detail(const OperationInfo& row);
+  uint32_t cases(size_t count);
+  // Their number of ways, with what `choose` carries in `detail`.
+  void edges(const OperationInfo& row, bool weighted, uint32_t& detail);
   void comments();
   void resolve();
 
@@ -47,25 +65,29 @@ class FunctionReader {
   std::vector<Block> blocks_;
   std::vector<Address> addresses_;
   std::vector<Instruction> instructions_;
-  std::vector<Value> operands_, arguments_;
-  std::vector<Type> results_;
-  std::vector<Name> result_names_;
-  std::vector<size_t> argument_counts_;
-  std::vector<Function::Draft::Destination> targets_;
-  struct Waiting {
-    Slot slot;
-    int edge;  // -1: an operand
+  struct Waiting {  // for a value that is defined further on
+    int edge;       // -1: an operand
     size_t index;
     uint64_t number;
   };
-  std::vector<Waiting> waiting_;                    // of the instruction being read
-  std::vector<std::pair<Slot, uint64_t>> forward_;  // of the function
-  uint64_t waiting_number_ = 0;
-  bool later_ = false;
+  // Of the instruction that is being read; emptied, not freed, between instructions.
+  struct Parts {
+    std::vector<Value> operands, arguments;
+    std::vector<Type> results;
+    std::vector<Name> result_names;
+    std::vector<size_t> argument_counts;
+    std::vector<Function::Draft::Destination> targets;
+    std::vector<Waiting> waiting;
+    void clear() {
+      operands.clear(), arguments.clear(), results.clear(), result_names.clear(), argument_counts.clear(),
+          targets.clear(), waiting.clear();
+    }
+  };
+  Parts parts_;
+  std::vector<std::pair<Slot, uint64_t>> forward_;  // of the function: slots, and the numbers they wait for
+  TypeReader types_{in_};
   int64_t last_position_ = 0;
   size_t slots_seen_ = 0;
-  Type last_type_;
-  std::array<char, 2> last_code_{};  // of last_type_ in the file, when it takes two bytes
 };
 
 }  // namespace porphyry::packed
