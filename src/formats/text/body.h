@@ -1,7 +1,7 @@
-// The reader of function bodies, one class in four files: structure (body_reader.cpp), operands
-// (body_operands.cpp), what follows each operation word (body_layouts.cpp), making instructions
-// (body_instructions.cpp). What one statement needs is kept from statement to statement, so that reading
-// allocates next to nothing.
+// The readers of a function's body: of its structure (body_reader.cpp), of a statement (StatementReader:
+// body_layouts.cpp, body_trailing.cpp) and its operands (OperandReader: body_operands.cpp), and what makes an
+// instruction of a statement (InstructionMaker: body_instructions.cpp). A statement as it was written is a
+// Pending; its lists are kept from statement to statement, so that reading allocates next to nothing.
 #pragma once
 
 #include "body_reader.h"
@@ -36,7 +36,9 @@ struct Pending {
   uint32_t detail = 0;
   Address address;
   CopyShape copy;
+  Position position;
   bool has_align = false;
+  bool untyped_told = false;    // that the type of a number is not known; once a statement is enough
   std::vector<uint16_t> lanes;  // of a shuffle
   std::vector<Written> cases;
   std::vector<WrittenTarget> targets;
@@ -47,57 +49,99 @@ struct Pending {
   void clear();
 };
 
+// Lists that each statement uses again.
 struct StatementTables {
   Pending pending{};
   std::vector<Token> result_names;
-  std::vector<std::string_view> lane_words;
+  std::vector<std::string_view> lane_words;  // of operands written as {1, 2, 3}
   std::vector<Value> values, argument_values;
   std::vector<Type> types;
   std::vector<Function::Draft::Destination> draft_targets;
   std::vector<Bits> case_values;
 };
 
-class BodyReader {
- public:
-  BodyReader(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, PlaceMap::Body& places)
-      : context_(context),
-        module_(context.module),
-        cursor_(cursor),
-        function_(module_.function(symbol)),
-        pen_(module_, function_),
-        places_(places),
-        end_(end) {}
+using Operands = std::vector<Written>;
 
-  uint32_t run(uint32_t comments_from);
+// What the readers of one body share.
+struct Body {
+  ReadContext& context;
+  Cursor& cursor;
+  Function& function;
+  StatementTables& tables;
+  bool good = true;  // no mistake so far
+};
+
+class BodyPart {
+ protected:
+  explicit BodyPart(Body& body)
+      : body_(body),
+        context_(body.context),
+        module_(body.context.module),
+        cursor_(body.cursor),
+        function_(body.function) {}
+
+  void complain(const Token& t, std::string message, std::string expected) {
+    body_.good = false;
+    cursor_.complain(t, std::move(message), std::move(expected));
+  }
+  void complain(std::string message, std::string expected) {
+    complain(cursor_.peek(), std::move(message), std::move(expected));
+  }
+  // A complaint, and false.
+  bool refuse(const Token& t, std::string message, std::string expected) {
+    complain(t, std::move(message), std::move(expected));
+    return false;
+  }
+  // Something else has complained.
+  bool fail() { return body_.good = false; }
+  Name name_of(const Token& t) {
+    if (t.kind == TokenKind::Quoted) return module_.realm().name(unquoted(cursor_.text(t)));
+    return module_.realm().name(cursor_.text(t));
+  }
+  // What to expect in place of an unknown name: the nearest known one, when looking is worth the time.
+  static std::string suggestion(std::string_view word, const std::vector<std::string>& names,
+                                std::string what);
+
+  Body& body_;
+  ReadContext& context_;
+  Module& module_;
+  Cursor& cursor_;
+  Function& function_;
+};
+
+class OperandReader : BodyPart {
+ public:
+  explicit OperandReader(Body& body) : BodyPart(body) {}
+
+  Written operand();
+  // A number or a word such as nan.
+  void literal(Written& w);
+  // Up to the closing bracket; false when that is missing.
+  bool list(Operands& out);
+  // [p + i*scale + offset]; false when it cannot be read.
+  bool address(Operands& operands, Address& address);
+  // The value of an operand whose type is now known, or known not to be; nothing, and a complaint, when there
+  // is none.
+  std::optional<Value> settle(Written& w, std::optional<Type> type, bool& untyped_told);
+  void not_a_number(const Written& w, std::string_view literal, Type type);
 
  private:
-  using Operands = std::vector<Written>;
-
-  // structure
-  void make_room();
-  void look_ahead();
-  void gather_labels();
-  void read_label_header();
-  void label();
-  void statement();
-  bool result_names();
-  void lone_comments();
-
-  // operands
-  Written operand();
-  void named(Written& w);
-  void literal(Written& w);
-  void lane_list(Written& w);
   bool at_operand() const;
-  void operand_list(Operands& out);  // up to the closing bracket
-  std::optional<Value> settle(Written& w, std::optional<Type> type);
-  std::optional<Value> settle_lanes(Written& w, Type type);
-  void not_a_number(const Written& w, std::string_view literal, Type type);
-  bool read_address(Operands& operands, Address& address);
-  bool address_part(Operands& operands, Address& address, bool& has_offset);
+  void named(Written& w);
+  void lane_list(Written& w);
   void unknown_value(const Token& token, Name name);
-  std::string suggestion(std::string_view word, const std::vector<std::string>& names, std::string what);
+  std::optional<Value> settle_lanes(Written& w, Type type);
+  bool address_part(Operands& operands, Address& address, bool& has_offset);
+};
 
+// Reads what follows the operation's word into a Pending whose word and operation are set.
+class StatementReader : BodyPart {
+ public:
+  StatementReader(Body& body, OperandReader& operands, Pending& p)
+      : BodyPart(body), operands_(operands), p_(p) {}
+  void read();
+
+ private:
   void by_layout();
   void by_roles();
   void lane_numbers();
@@ -109,18 +153,35 @@ class BodyReader {
   void go();
   void when();
   void choose();
-  void return_values();
+  void return_statement();
   void watch();
   bool target();
   const Signature* callee(const Token& token, std::string_view name);
   bool comma(std::string_view where);
-
   void trailing();
   void trailing_mask();
   Position position();
   bool number_after_colon(uint32_t& out);
 
-  void finish();
+  bool fail() { return p_.good = BodyPart::fail(); }
+  bool refuse(const Token& t, std::string message, std::string expected) {
+    return p_.good = BodyPart::refuse(t, std::move(message), std::move(expected));
+  }
+  bool arguments(Operands& out) { return operands_.list(out) || (p_.good = false); }
+
+  OperandReader& operands_;
+  Pending& p_;
+};
+
+// Makes the instruction that a statement says: types settle, rules are checked.
+class InstructionMaker : BodyPart {
+ public:
+  InstructionMaker(Body& body, OperandReader& operands, Pen& pen, Pending& p)
+      : BodyPart(body), operands_(operands), pen_(pen), p_(p), tables_(body.tables) {}
+  // Nothing where the statement has a mistake. `block_ended`: no instruction can stand here.
+  Instruction make(bool block_ended);
+
+ private:
   bool settle_operands();
   bool settle_targets();
   bool settle_cases();
@@ -131,49 +192,42 @@ class BodyReader {
   bool check_types();
   void check_result_count();
   Instruction put();
+  bool refuse(const Token& t, std::string message, std::string expected) {
+    return p_.good = BodyPart::refuse(t, std::move(message), std::move(expected));
+  }
+
+  OperandReader& operands_;
+  Pen& pen_;
+  Pending& p_;
+  StatementTables& tables_;
+};
+
+// Labels and statements, in order.
+class BodyReader : BodyPart {
+ public:
+  BodyReader(Body& body, size_t end, PlaceMap::Body& places)
+      : BodyPart(body), pen_(module_, function_), operands_(body), places_(places), end_(end) {}
+  uint32_t run(uint32_t comments_from);
+
+ private:
+  void make_room();
+  void look_ahead();
+  void gather_labels();
+  void read_label_header();
+  void label();
+  void statement();
+  bool result_names();
+  void lone_comments();
   void define_results(Instruction i);
 
-  bool fail() { return p_.good = good_ = false; }
-  bool refuse(const Token& t, std::string message, std::string expected) {
-    complain(t, std::move(message), std::move(expected));
-    return p_.good = false;
-  }
-  void complain(const Token& t, std::string message, std::string expected) {
-    good_ = false;
-    cursor_.complain(t, std::move(message), std::move(expected));
-  }
-  void complain(std::string message, std::string expected) {
-    complain(cursor_.peek(), std::move(message), std::move(expected));
-  }
-  Name name_of(const Token& t) {
-    if (t.kind == TokenKind::Quoted) return module_.realm().name(unquoted(cursor_.text(t)));
-    return module_.realm().name(cursor_.text(t));
-  }
-  bool names_a_value(const Token& t) { return context_.names.has_value(name_of(t)); }
-
-  ReadContext& context_;
-  Module& module_;
-  Cursor& cursor_;
-  Function& function_;
   Pen pen_;
+  OperandReader operands_;
   PlaceMap::Body& places_;
   size_t end_;  // the token of the closing brace
-
-  StatementTables& scratch_ = *context_.scratch;
-  Pending& p_ = scratch_.pending;
-  std::vector<Token>& result_names_ = scratch_.result_names;
-  std::vector<std::string_view>& lane_words_ = scratch_.lane_words;
-  std::vector<Value>&values_ = scratch_.values, &argument_values_ = scratch_.argument_values;
-  std::vector<Type>& types_ = scratch_.types;
-  std::vector<Function::Draft::Destination>& draft_targets_ = scratch_.draft_targets;
-  std::vector<Bits>& case_values_ = scratch_.case_values;
-  Position position_;
   std::vector<Function::Comment> waiting_comments_;
   size_t ahead_ = 0;  // the token from which on names were not looked ahead to
   size_t comment_ = 0;
   bool block_ended_ = true;
-  bool untyped_told_ = false;  // once a statement is enough
-  bool good_ = true;
 };
 
 }  // namespace porphyry::text

@@ -8,7 +8,7 @@ namespace porphyry::text {
 
 // The type that literals take from the other operands: that of the first whose role is the operation's own
 // type.
-Type BodyReader::inferred_type(const OperandRoles& roles) const {
+Type InstructionMaker::inferred_type(const OperandRoles& roles) const {
   for (size_t k = 0; k < p_.written.size() && k < roles.size(); ++k) {
     const Written& w = p_.written[k];
     if (!w.good || (roles[k] != OperandRole::Same && roles[k] != OperandRole::Lanes)) continue;
@@ -19,14 +19,14 @@ Type BodyReader::inferred_type(const OperandRoles& roles) const {
 }
 
 // What an access under a mask reads or writes.
-Type BodyReader::masked_type() const {
+Type InstructionMaker::masked_type() const {
   if (p_.op == Op::Load) return p_.results[0];
   const Written& stored = p_.written[0];
   return stored.stated ? *stored.stated : stored.value.exists() ? function_.type(stored.value) : Type();
 }
 
 // The type of a literal at this place, when the statement decides it.
-std::optional<Type> BodyReader::wanted_type(size_t k, OperandRole role, Type inferred) const {
+std::optional<Type> InstructionMaker::wanted_type(size_t k, OperandRole role, Type inferred) const {
   auto known = [](Type t) { return t.exists() ? std::optional(t) : std::nullopt; };
   auto truth = [](Type t) {
     return t.exists() ? std::optional(Type::boolean().with_lanes(t.lanes())) : std::nullopt;
@@ -51,12 +51,12 @@ std::optional<Type> BodyReader::wanted_type(size_t k, OperandRole role, Type inf
   }
 }
 
-bool BodyReader::settle_operands() {
-  untyped_told_ = false;
+bool InstructionMaker::settle_operands() {
+  p_.untyped_told = false;
   bool literals = false;
   for (const Written& w : p_.written) {
     // An operand that is wrong already may be the one that the type would have come from.
-    untyped_told_ |= !w.good;
+    p_.untyped_told |= !w.good;
     literals |= !w.literal.empty();
   }
   OperandRoles roles;
@@ -67,12 +67,12 @@ bool BodyReader::settle_operands() {
     return k < roles.size() ? wanted_type(k, roles[k], inferred) : std::nullopt;
   };
   bool good = true;
-  values_.clear(), types_.clear();
+  tables_.values.clear(), tables_.types.clear();
   for (size_t k = 0; k < p_.written.size(); ++k) {
     Written& w = p_.written[k];
     std::optional<Value> v;
     if (!w.literal.empty())
-      v = settle(w, wanted(k));
+      v = operands_.settle(w, wanted(k), p_.untyped_told);
     else if (w.good)
       v = w.value;
     if (!v) {
@@ -83,57 +83,57 @@ bool BodyReader::settle_operands() {
       complain(w.token, "this value is " + function_.type(*v).name(), p_.wanted[k].name());
       good = false;
     }
-    values_.push_back(*v);
-    types_.push_back(function_.type(*v));
+    tables_.values.push_back(*v);
+    tables_.types.push_back(function_.type(*v));
   }
   return good;
 }
 
 // Edges' arguments, in the order they are written, and a choice's numbers.
-bool BodyReader::settle_targets() {
+bool InstructionMaker::settle_targets() {
   bool good = true;
-  argument_values_.clear(), draft_targets_.clear();
+  tables_.argument_values.clear(), tables_.draft_targets.clear();
   for (const WrittenTarget& t : p_.targets) {
     auto parameters = function_.parameters(t.to);
     for (size_t k = 0; k < t.argument_count && k < parameters.size(); ++k) {
       Written& w = p_.arguments[t.first_argument + k];
       Type wanted = function_.type(parameters[k]);
-      auto v = settle(w, wanted);
+      auto v = operands_.settle(w, wanted, p_.untyped_told);
       if (v && function_.type(*v) != wanted) {
         complain(w.token, "this value is " + function_.type(*v).name(),
                  wanted.name() + ", the type of the block's parameter");
         v.reset();
       }
       good &= v.has_value();
-      argument_values_.push_back(v.value_or(Value()));
+      tables_.argument_values.push_back(v.value_or(Value()));
     }
-    draft_targets_.push_back({t.to, {}, t.weight});
+    tables_.draft_targets.push_back({t.to, {}, t.weight});
   }
   if (!good || !p_.good) return good;
   size_t at = 0;  // the values have their final place now
   for (size_t k = 0; k < p_.targets.size(); ++k) {
-    draft_targets_[k].arguments = {argument_values_.data() + at, p_.targets[k].argument_count};
+    tables_.draft_targets[k].arguments = {tables_.argument_values.data() + at, p_.targets[k].argument_count};
     at += p_.targets[k].argument_count;
   }
-  return (p_.op != Op::Choose || types_.size() != 1 || settle_cases()) && good;
+  return (p_.op != Op::Choose || tables_.types.size() != 1 || settle_cases()) && good;
 }
 
-bool BodyReader::settle_cases() {
-  case_values_.clear();
+bool InstructionMaker::settle_cases() {
+  tables_.case_values.clear();
   std::vector<uint32_t> order;  // of those that are numbers
   for (const Written& w : p_.cases) {
-    auto bits = integer_bits(w.literal, types_[0]);
+    auto bits = integer_bits(w.literal, tables_.types[0]);
     if (bits)
-      order.push_back(static_cast<uint32_t>(case_values_.size()));
+      order.push_back(static_cast<uint32_t>(tables_.case_values.size()));
     else
-      not_a_number(w, w.literal, types_[0]);
-    case_values_.push_back(bits.value_or(0));
+      operands_.not_a_number(w, w.literal, tables_.types[0]);
+    tables_.case_values.push_back(bits.value_or(0));
   }
   bool good = order.size() == p_.cases.size();
-  auto number = [&](uint32_t k) { return std::pair(case_values_[k], k); };
+  auto number = [&](uint32_t k) { return std::pair(tables_.case_values[k], k); };
   std::sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return number(a) < number(b); });
   for (size_t k = 1; k < order.size(); ++k) {
-    if (case_values_[order[k]] != case_values_[order[k - 1]]) continue;
+    if (tables_.case_values[order[k]] != tables_.case_values[order[k - 1]]) continue;
     const Written& again = p_.cases[order[k]];
     complain(again.token, "a second case for " + std::string(again.literal), "each value once");
     good = false;
@@ -141,93 +141,75 @@ bool BodyReader::settle_cases() {
   return good;
 }
 
-bool BodyReader::check_types() {
+bool InstructionMaker::check_types() {
   if (info(p_.op).calls() || p_.op == Op::Return) return true;
   if (p_.op == Op::Shuffle) {
-    p_.results.push_back(types_[0].with_lanes(static_cast<unsigned>(p_.lanes.size())));
+    p_.results.push_back(tables_.types[0].with_lanes(static_cast<unsigned>(p_.lanes.size())));
     for (uint16_t lane : p_.lanes)
-      if (lane >= 2 * types_[0].lanes() && types_[0].has_lanes())
-        return refuse(p_.word, "there is no lane " + std::to_string(lane) + " in two of " + types_[0].name(),
-                      "a number below " + std::to_string(2 * types_[0].lanes()));
+      if (lane >= 2 * tables_.types[0].lanes() && tables_.types[0].has_lanes())
+        return refuse(p_.word,
+                      "there is no lane " + std::to_string(lane) + " in two of " + tables_.types[0].name(),
+                      "a number below " + std::to_string(2 * tables_.types[0].lanes()));
   }
-  auto problem = typing_problem(p_.op, types_, p_.results, form());
+  auto problem = typing_problem(p_.op, tables_.types, p_.results, form());
   if (problem) {
     bool at_operand = problem->operand >= 0 && static_cast<size_t>(problem->operand) < p_.written.size();
     return refuse(at_operand ? p_.written[static_cast<size_t>(problem->operand)].token : p_.word,
                   problem->message, problem->expected);
   }
   Type results[2];
-  unsigned count = result_types(p_.op, types_, p_.results.empty() ? Type() : p_.results[0], results);
+  unsigned count = result_types(p_.op, tables_.types, p_.results.empty() ? Type() : p_.results[0], results);
   p_.results.assign(results, results + count);
   return true;
 }
 
-void BodyReader::check_result_count() {
-  if (p_.results.size() == result_names_.size() || (result_names_.empty() && info(p_.op).calls())) return;
+void InstructionMaker::check_result_count() {
+  if (p_.results.size() == tables_.result_names.size() ||
+      (tables_.result_names.empty() && info(p_.op).calls()))
+    return;
   refuse(p_.word,
          "'" + std::string(info(p_.op).name) + "' gives " + std::to_string(p_.results.size()) +
              (p_.results.size() == 1 ? " result" : " results") + ", but " +
-             std::to_string(result_names_.size()) + " are named",
+             std::to_string(tables_.result_names.size()) + " are named",
          p_.results.empty() ? "the operation without '='" : "a name for each result, then '='");
 }
 
-Instruction BodyReader::put() {
+Instruction InstructionMaker::put() {
   switch (info(p_.op).detail()) {
     case Detail::Address: p_.detail = function_.add_address(p_.address); break;
     case Detail::Copy: p_.detail = function_.add_copy(p_.copy); break;
     case Detail::Lanes: p_.detail = function_.add_shuffle(p_.lanes); break;
-    case Detail::Cases: p_.detail = function_.add_cases(case_values_); break;
+    case Detail::Cases: p_.detail = function_.add_cases(tables_.case_values); break;
     default: break;
   }
   return pen_.put({.op = p_.op,
-                   .operands = values_,
+                   .operands = tables_.values,
                    .results = p_.results,
                    .detail = p_.detail,
-                   .position = position_,
-                   .targets = draft_targets_,
+                   .position = p_.position,
+                   .targets = tables_.draft_targets,
                    .promises = p_.promises,
                    .permits = p_.permits,
                    .hint = p_.hint});
 }
 
-void BodyReader::finish() {
+Instruction InstructionMaker::make(bool block_ended) {
   bool settled = settle_operands();
   // A wrong target says nothing about the condition.
-  bool deciding = settled && p_.op == Op::When && types_.size() == 1;
+  bool deciding = settled && p_.op == Op::When && tables_.types.size() == 1;
   if ((settled && p_.good) || deciding) check_types();
   if (settled && p_.good) check_result_count();
-  bool targets = p_.targets.empty() ? (draft_targets_.clear(), true) : settle_targets();
-  if (values_.size() > Function::list_limit) refuse(p_.word, "this has more than 65535 operands", "fewer");
-  if (!pen_.block().exists() || block_ended_)
+  bool targets = p_.targets.empty() ? (tables_.draft_targets.clear(), true) : settle_targets();
+  if (tables_.values.size() > Function::list_limit)
+    refuse(p_.word, "this has more than 65535 operands", "fewer");
+  if (!pen_.block().exists() || block_ended)
     refuse(
         p_.word,
         pen_.block().exists() ? "the block above has already ended" : "a function's body begins with a label",
         "a label, such as next:");
-  if (info(p_.op).ends_block()) block_ended_ = true;
-  if (!settled || !targets || !p_.good) {
-    good_ = false;
-    return define_results({});
-  }
-  Instruction i = put();
-  places_.instructions.set(i, {p_.word.offset, p_.word.length});
-  for (auto& c : waiting_comments_) {
-    c.above = i;
-    function_.comments.push_back(std::move(c));
-  }
-  waiting_comments_.clear();
-  define_results(i);
-}
-
-void BodyReader::define_results(Instruction i) {
-  for (size_t k = 0; k < result_names_.size(); ++k) {
-    Name n = name_of(result_names_[k]);
-    if (context_.names.has_value(n))
-      complain(result_names_[k], "a second value is called '" + std::string(module_.text(n)) + "'",
-               "a name that no other value of the function has");
-    Value v = i.exists() ? function_.result(i, k) : Value();
-    if (v.exists()) function_.set_name(v, n);
-    context_.names.define(n, v);
-  }
+  if (settled && targets && p_.good) return put();
+  fail();
+  return {};
 }
 
 }  // namespace porphyry::text

@@ -3,7 +3,14 @@
 
 namespace porphyry::text {
 
-void BodyReader::by_layout() {
+void StatementReader::read() {
+  by_layout();
+  if (p_.good) trailing();
+  if (p_.good && !cursor_.at_line_end())
+    refuse(cursor_.peek(), "the line goes on where it should end", "the end of the line");
+}
+
+void StatementReader::by_layout() {
   switch (info(p_.op).layout) {
     case Layout::Reserve: return reserve();
     case Layout::AddressOf: return address_of();
@@ -13,19 +20,19 @@ void BodyReader::by_layout() {
     case Layout::Go: return go();
     case Layout::When: return when();
     case Layout::Choose: return choose();
-    case Layout::Return: return return_values();
+    case Layout::Return: return return_statement();
     case Layout::Trap: return;
     default: return by_roles();
   }
 }
 
-bool BodyReader::comma(std::string_view where) {
+bool StatementReader::comma(std::string_view where) {
   if (cursor_.expect(',', where)) return true;
   return fail();
 }
 
 // The stated type, then operands by their roles.
-void BodyReader::by_roles() {
+void StatementReader::by_roles() {
   const LayoutInfo& layout = info(info(p_.op).layout);
   if (layout.stated) {
     auto type = read_type(cursor_, module_);
@@ -37,17 +44,17 @@ void BodyReader::by_roles() {
   for (size_t k = 0; k < layout.roles.size(); ++k) {
     if (k > 0 && !comma("between operands")) return;
     if (layout.roles[k] == static_cast<char>(OperandRole::Address)) {
-      if (!read_address(p_.written, *addresses[address++])) return void(p_.good = false);
+      if (!operands_.address(p_.written, *addresses[address++])) return void(p_.good = false);
       continue;
     }
-    p_.written.push_back(operand());
+    p_.written.push_back(operands_.operand());
     if (!p_.written.back().token.length) p_.good = false;
   }
   if (layout.detail == Detail::Lanes) lane_numbers();
 }
 
 // …, {4, 0, 5, 1}
-void BodyReader::lane_numbers() {
+void StatementReader::lane_numbers() {
   if (!comma("before the lanes' numbers")) return;
   if (!cursor_.expect('{', "before the lanes' numbers")) return void(fail());
   do {
@@ -62,7 +69,7 @@ void BodyReader::lane_numbers() {
     refuse(p_.word, "a shuffle has 2 to 1024 lanes", "a number for each lane of the result");
 }
 
-void BodyReader::reserve() {
+void StatementReader::reserve() {
   p_.results.push_back(module_.pointer_type());
   ReserveShape shape;
   Token t = cursor_.peek();
@@ -79,7 +86,7 @@ void BodyReader::reserve() {
   p_.detail = function_.add_reserve(shape);
 }
 
-void BodyReader::address_of() {
+void StatementReader::address_of() {
   p_.results.push_back(module_.pointer_type());
   if (!cursor_.accept_word("of")) return void(refuse(cursor_.peek(), "'of' is missing", "address of NAME"));
   Token t = cursor_.peek();
@@ -92,7 +99,7 @@ void BodyReader::address_of() {
 }
 
 // `name(…)` or `[p](…) -> types`, behind `call` and `return call`.
-void BodyReader::call() {
+void StatementReader::call() {
   bool returns = p_.op == Op::ReturnCall;
   if (cursor_.at_mark('[')) {
     p_.op = returns ? Op::ReturnCallThrough : Op::CallThrough;
@@ -108,7 +115,7 @@ void BodyReader::call() {
   p_.results.clear();
 }
 
-const Signature* BodyReader::callee(const Token& token, std::string_view name) {
+const Signature* StatementReader::callee(const Token& token, std::string_view name) {
   Symbol s = module_.find(name);
   p_.detail = s.index;
   if (s.exists() && module_.signature(s)) return module_.signature(s);
@@ -123,12 +130,12 @@ const Signature* BodyReader::callee(const Token& token, std::string_view name) {
   return nullptr;
 }
 
-void BodyReader::call_by_name() {
+void StatementReader::call_by_name() {
   Token t = cursor_.peek();
   auto name = cursor_.name("the name of a function, or an address in [ ]");
   const Signature* signature = name ? callee(t, *name) : nullptr;
   if (!cursor_.expect('(', "before the arguments")) return void(fail());
-  operand_list(p_.written);
+  arguments(p_.written);
   if (!signature) return void(fail());
   p_.results = signature->results;
   p_.wanted = signature->parameters;
@@ -142,13 +149,13 @@ void BodyReader::call_by_name() {
                signature->text());
 }
 
-void BodyReader::call_through() {
+void StatementReader::call_through() {
   cursor_.take();
-  p_.written.push_back(operand());
+  p_.written.push_back(operands_.operand());
   p_.wanted.push_back(module_.pointer_type());
   if (!cursor_.expect(']', "after the function's address")) return void(fail());
   if (!cursor_.expect('(', "before the arguments")) return void(fail());
-  operand_list(p_.written);
+  arguments(p_.written);
   if (!p_.good || !cursor_.accept('>')) return;
   do {
     auto type = read_type(cursor_, module_);
@@ -157,16 +164,16 @@ void BodyReader::call_through() {
   } while (cursor_.accept(','));
 }
 
-void BodyReader::watch() {
+void StatementReader::watch() {
   auto name = cursor_.name("the name of a variable of the source");
   if (!name) return void(fail());
   p_.detail = module_.realm().name(*name).index;
   if (!cursor_.expect('=', "between the variable and its value")) return void(fail());
-  p_.written.push_back(operand());
+  p_.written.push_back(operands_.operand());
 }
 
 // A block and its arguments; false when it could not be read.
-bool BodyReader::target() {
+bool StatementReader::target() {
   WrittenTarget target;
   target.token = cursor_.peek();
   if (!cursor_.at_name()) {
@@ -176,7 +183,7 @@ bool BodyReader::target() {
   Name n = name_of(cursor_.take());
   bool known = context_.names.has_block(n);
   target.first_argument = p_.arguments.size();
-  if (cursor_.accept('(')) operand_list(p_.arguments);
+  if (cursor_.accept('(')) arguments(p_.arguments);
   target.argument_count = p_.arguments.size() - target.first_argument;
   if (!known) {
     std::vector<std::string> names;
@@ -200,11 +207,11 @@ bool BodyReader::target() {
   return true;
 }
 
-void BodyReader::go() { target(); }
+void StatementReader::go() { target(); }
 
 // when c [likely | rarely | times] go a else b [times]
-void BodyReader::when() {
-  p_.written.push_back(operand());
+void StatementReader::when() {
+  p_.written.push_back(operands_.operand());
   std::optional<uint64_t> times, other;
   if (cursor_.accept_word("likely"))
     p_.hint = Function::Hint::Likely;
@@ -229,8 +236,8 @@ void BodyReader::when() {
 }
 
 // choose v { 0: a, 4: b(x), else: c }
-void BodyReader::choose() {
-  p_.written.push_back(operand());
+void StatementReader::choose() {
+  p_.written.push_back(operands_.operand());
   if (!cursor_.expect('{', "before the cases")) return void(fail());
   bool has_else = false;
   while (!cursor_.at_mark('}') && !cursor_.at_line_end()) {
@@ -242,7 +249,7 @@ void BodyReader::choose() {
       w.token = cursor_.peek();
       if (w.token.kind != TokenKind::Integer)
         return void(refuse(w.token, "a case's number is missing", "a number or 'else'"));
-      literal(w);
+      operands_.literal(w);
       p_.cases.push_back(w);
     }
     if (!cursor_.expect(':', "between a case and its block")) return void(fail());
@@ -256,7 +263,7 @@ void BodyReader::choose() {
     refuse(p_.word, "this does not say what other values do", "else: and a block, as the last case");
 }
 
-void BodyReader::return_values() {
+void StatementReader::return_statement() {
   // `return call f(x)`: a name or an address behind `call` cannot follow a value of that name.
   TokenKind behind = cursor_.peek(1).kind;
   bool calls = cursor_.at_word("call") &&
@@ -267,7 +274,7 @@ void BodyReader::return_values() {
     return call();
   }
   while (!cursor_.at_line_end() && !cursor_.at_mark('@')) {
-    p_.written.push_back(operand());
+    p_.written.push_back(operands_.operand());
     if (!cursor_.accept(',')) break;
   }
   p_.wanted = function_.signature().results;

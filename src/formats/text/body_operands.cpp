@@ -6,7 +6,7 @@
 
 namespace porphyry::text {
 
-bool BodyReader::at_operand() const {
+bool OperandReader::at_operand() const {
   TokenKind k = cursor_.peek().kind;
   return k == TokenKind::Name || k == TokenKind::Quoted || k == TokenKind::Integer || k == TokenKind::Real ||
          cursor_.at_mark('{');
@@ -17,14 +17,13 @@ bool is_literal_word(std::string_view w) {
   return w == "true" || w == "false" || w == "null" || w == "inf" || w == "nan" || w == "-inf" || w == "-nan";
 }
 
-// What to expect in place of an unknown name: the nearest known one, when looking is worth the time.
-std::string BodyReader::suggestion(std::string_view word, const std::vector<std::string>& names,
-                                   std::string what) {
+std::string BodyPart::suggestion(std::string_view word, const std::vector<std::string>& names,
+                                 std::string what) {
   std::string near = nearest(word, names);
   return near.empty() ? what : what + ", perhaps '" + near + "'";
 }
 
-void BodyReader::unknown_value(const Token& token, Name name) {
+void OperandReader::unknown_value(const Token& token, Name name) {
   std::vector<std::string> names;
   for (size_t k = 0; k < function_.value_limit() && cursor_.may_suggest(); ++k) {
     Name n = function_.name(Value(k));
@@ -37,18 +36,18 @@ void BodyReader::unknown_value(const Token& token, Name name) {
 }
 
 // A number or a word such as nan; `nan(0x12)` is several tokens.
-void BodyReader::literal(Written& w) {
+void OperandReader::literal(Written& w) {
   const Token& t = cursor_.take();
   w.literal = cursor_.text(t);
   if (!w.literal.ends_with("nan") || !cursor_.accept('(')) return;
   cursor_.take();
-  if (!cursor_.expect(')', "after a nan's bits")) good_ = w.good = false;
+  if (!cursor_.expect(')', "after a nan's bits")) body_.good = w.good = false;
   w.literal = cursor_.span(t, cursor_.previous());
 }
 
 // {1, 2, 3, 4}
-void BodyReader::lane_list(Written& w) {
-  w.first_lane = static_cast<uint32_t>(lane_words_.size());
+void OperandReader::lane_list(Written& w) {
+  w.first_lane = static_cast<uint32_t>(body_.tables.lane_words.size());
   Token open = cursor_.take();
   while (!cursor_.at_mark('}') && !cursor_.at_line_end()) {
     Written lane;
@@ -62,20 +61,20 @@ void BodyReader::lane_list(Written& w) {
       return;
     }
     literal(lane);
-    lane_words_.push_back(lane.literal);
+    body_.tables.lane_words.push_back(lane.literal);
     ++w.lanes;
     if (!cursor_.accept(',')) break;
   }
-  if (!cursor_.expect('}', "after the lanes")) good_ = w.good = false;
+  if (!cursor_.expect('}', "after the lanes")) body_.good = w.good = false;
   if (w.lanes == 0) {
     if (w.good) complain(open, "there are no lanes between the braces", "{1, 2, 3, 4}");
     w.good = false;
     return;
   }
-  w.literal = lane_words_[w.first_lane];
+  w.literal = body_.tables.lane_words[w.first_lane];
 }
 
-Written BodyReader::operand() {
+Written OperandReader::operand() {
   Written w;
   w.token = cursor_.peek();
   if (!at_operand()) {
@@ -94,13 +93,13 @@ Written BodyReader::operand() {
     literal(w);
   if (cursor_.accept(':')) {
     w.stated = read_type(cursor_, module_);
-    if (!w.stated) good_ = w.good = false;
+    if (!w.stated) body_.good = w.good = false;
   }
   return w;
 }
 
 // The name of a value.
-void BodyReader::named(Written& w) {
+void OperandReader::named(Written& w) {
   cursor_.take();
   Name n = name_of(w.token);
   if (!context_.names.has_value(n)) {
@@ -112,15 +111,15 @@ void BodyReader::named(Written& w) {
   }
 }
 
-void BodyReader::operand_list(Operands& out) {
+bool OperandReader::list(Operands& out) {
   while (!cursor_.at_mark(')') && !cursor_.at_line_end()) {
     out.push_back(operand());
     if (!cursor_.accept(',')) break;
   }
-  if (!cursor_.expect(')', "after the arguments")) good_ = p_.good = false;
+  return cursor_.expect(')', "after the arguments") || fail();
 }
 
-void BodyReader::not_a_number(const Written& w, std::string_view literal, Type type) {
+void OperandReader::not_a_number(const Written& w, std::string_view literal, Type type) {
   std::string form = type.is_float()     ? "a float with a point or an exponent"
                      : type.is_integer() ? "a whole number that fits " + type.element().name()
                      : type.is_bool()    ? "true or false"
@@ -128,7 +127,7 @@ void BodyReader::not_a_number(const Written& w, std::string_view literal, Type t
   complain(w.token, "'" + std::string(literal) + "' is not a number of type " + type.element().name(), form);
 }
 
-std::optional<Value> BodyReader::settle_lanes(Written& w, Type type) {
+std::optional<Value> OperandReader::settle_lanes(Written& w, Type type) {
   if (type.lanes() != w.lanes || !type.has_lanes()) {
     complain(w.token, "these are " + std::to_string(w.lanes) + " lanes, and " + type.name() + " is wanted",
              type.has_lanes() ? std::to_string(type.lanes()) + " numbers, or one for all" : "one number");
@@ -136,7 +135,7 @@ std::optional<Value> BodyReader::settle_lanes(Written& w, Type type) {
   }
   std::vector<uint64_t> words;
   for (uint32_t k = 0; k < w.lanes; ++k) {
-    std::string_view word = lane_words_[w.first_lane + k];
+    std::string_view word = body_.tables.lane_words[w.first_lane + k];
     auto bits = literal_bits(word, type);
     if (!bits) {
       not_a_number(w, word, type);
@@ -149,12 +148,12 @@ std::optional<Value> BodyReader::settle_lanes(Written& w, Type type) {
 }
 
 // The value of an operand whose type is now known.
-std::optional<Value> BodyReader::settle(Written& w, std::optional<Type> type) {
+std::optional<Value> OperandReader::settle(Written& w, std::optional<Type> type, bool& untyped_told) {
   if (!w.good) return std::nullopt;
   if (w.literal.empty()) return w.value;
   if (w.stated) type = w.stated;
   if (!type) {
-    bool told = std::exchange(untyped_told_, true);
+    bool told = std::exchange(untyped_told, true);
     bool real = w.literal.find('.') != std::string_view::npos;
     std::string lanes = w.lanes ? "[" + std::to_string(w.lanes) + "]" : "";
     if (!told)
@@ -177,7 +176,7 @@ std::optional<Value> BodyReader::settle(Written& w, std::optional<Type> type) {
 }
 
 // One of `+ i*scale`, `+ offset`, `- offset`.
-bool BodyReader::address_part(Operands& operands, Address& address, bool& has_offset) {
+bool OperandReader::address_part(Operands& operands, Address& address, bool& has_offset) {
   bool minus = cursor_.at_mark('-');
   bool signed_number = cursor_.peek().kind == TokenKind::Integer && cursor_.text().starts_with('-');
   if (!signed_number && !cursor_.accept('+') && !cursor_.accept('-'))
@@ -204,7 +203,7 @@ bool BodyReader::address_part(Operands& operands, Address& address, bool& has_of
 }
 
 // [p + i*scale + offset]
-bool BodyReader::read_address(Operands& operands, Address& address) {
+bool OperandReader::address(Operands& operands, Address& address) {
   if (!cursor_.expect('[', "before an address")) return fail();
   operands.push_back(operand());
   bool has_offset = false;

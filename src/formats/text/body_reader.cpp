@@ -25,7 +25,8 @@ void Pending::clear() {
   arguments.clear();
   detail = 0;
   address = {}, copy = {};
-  has_align = false;
+  position = {};
+  has_align = untyped_told = false;
   promises = permits = 0;
   hint = Function::Hint::None;
   good = true;
@@ -63,7 +64,7 @@ uint32_t BodyReader::run(uint32_t comments_from) {
   if (!function_.entry().exists())
     cursor_.complain("this function has no block",
                      "at least one label with instructions that end in return, go, when or trap");
-  places_.is_complete = good_;
+  places_.is_complete = body_.good;
   return end;
 }
 
@@ -122,15 +123,15 @@ void BodyReader::read_label_header() {
   while (!cursor_.at_mark(')')) {
     if (!cursor_.at_name()) return complain("a parameter is missing", "name: type");
     Name parameter = name_of(cursor_.take());
-    if (!cursor_.expect(':', "between a parameter and its type")) return void(good_ = false);
+    if (!cursor_.expect(':', "between a parameter and its type")) return void(body_.good = false);
     auto type = read_type(cursor_, module_);
-    if (!type) return void(good_ = false);
+    if (!type) return void(body_.good = false);
     if (function_.parameters(b).size() == Function::list_limit)
       return complain(token, "this block has more than 65535 parameters", "fewer");
     function_.add_parameter(b, *type, parameter);
     if (!cursor_.accept(',')) break;
   }
-  if (!cursor_.expect(')', "after the block's parameters")) good_ = false;
+  if (!cursor_.expect(')', "after the block's parameters")) body_.good = false;
 }
 
 void BodyReader::label() {
@@ -161,7 +162,7 @@ void BodyReader::label() {
   if (cursor_.accept(':'))
     cursor_.end_line();
   else {
-    if (good_) complain("':' is missing after the label", "':'");
+    if (body_.good) complain("':' is missing after the label", "':'");
     cursor_.skip_line();
   }
   pen_.at_end(b);
@@ -176,24 +177,25 @@ void BodyReader::lone_comments() {
 
 // `a, b =` before an operation that gives results; false when the line cannot be read on.
 bool BodyReader::result_names() {
-  result_names_.clear();
+  body_.tables.result_names.clear();
   if (!cursor_.at_name() || !(cursor_.at_mark('=', 1) || cursor_.at_mark(',', 1))) return true;
   do {
     if (!cursor_.at_name()) {
       complain("a result's name is missing", "a name");
       return false;
     }
-    result_names_.push_back(cursor_.take());
+    body_.tables.result_names.push_back(cursor_.take());
   } while (cursor_.accept(','));
-  if (!cursor_.expect('=', "between results and operation")) good_ = false;
+  if (!cursor_.expect('=', "between results and operation")) body_.good = false;
   return true;
 }
 
 void BodyReader::statement() {
   if (!result_names()) return cursor_.skip_line();
-  p_.clear();
-  lane_words_.clear();
-  p_.word = cursor_.peek();
+  Pending& p = body_.tables.pending;
+  p.clear();
+  body_.tables.lane_words.clear();
+  p.word = cursor_.peek();
   auto op = cursor_.peek().kind == TokenKind::Name ? operation_named(cursor_.text()) : std::nullopt;
   if (!op) {
     std::vector<std::string> names;
@@ -206,22 +208,45 @@ void BodyReader::statement() {
     return cursor_.skip_line();
   }
   cursor_.take();
-  p_.op = *op;
-  by_layout();
-  if (p_.good) trailing();
-  if (p_.good && !cursor_.at_line_end())
-    refuse(cursor_.peek(), "the line goes on where it should end", "the end of the line");
-  finish();
+  p.op = *op;
+  StatementReader(body_, operands_, p).read();
+  Instruction i = InstructionMaker(body_, operands_, pen_, p).make(block_ended_);
+  block_ended_ |= info(p.op).ends_block();
+  define_results(i);
   cursor_.skip_line();
+}
+
+// Names for its results, the comments above it, its place; a statement with a mistake still names results.
+void BodyReader::define_results(Instruction i) {
+  if (i.exists()) {
+    const Token& word = body_.tables.pending.word;
+    places_.instructions.set(i, {word.offset, word.length});
+    for (auto& c : waiting_comments_) {
+      c.above = i;
+      function_.comments.push_back(std::move(c));
+    }
+    waiting_comments_.clear();
+  }
+  const auto& names = body_.tables.result_names;
+  for (size_t k = 0; k < names.size(); ++k) {
+    Name n = name_of(names[k]);
+    if (context_.names.has_value(n))
+      complain(names[k], "a second value is called '" + std::string(module_.text(n)) + "'",
+               "a name that no other value of the function has");
+    Value v = i.exists() ? function_.result(i, k) : Value();
+    if (v.exists()) function_.set_name(v, n);
+    context_.names.define(n, v);
+  }
 }
 
 uint32_t read_body(ReadContext& context, Cursor& cursor, Symbol symbol, size_t end, uint32_t comments_from,
                    PlaceMap::Body& places) {
-  return BodyReader(context, cursor, symbol, end, places).run(comments_from);
+  Body body{context, cursor, context.module.function(symbol), *context.tables};
+  return BodyReader(body, end, places).run(comments_from);
 }
 
 ReadContext::ReadContext(Module& m, const SourceText& s, const Tokens& t, Diagnostics& p)
-    : module(m), source(s), tokens(t), problems(p), scratch(std::make_unique<StatementTables>()) {}
+    : module(m), source(s), tokens(t), problems(p), tables(std::make_unique<StatementTables>()) {}
 ReadContext::~ReadContext() = default;
 
 }  // namespace porphyry::text

@@ -43,9 +43,9 @@ struct ReadContext {
   const Tokens& tokens;
   Diagnostics& problems;
   Names names;
-  SideTable<Name, KindPath> paths;           // those read already, by their text
-  uint64_t budget = Type::constant_budget;   // words that constants with lanes may still take
-  std::unique_ptr<StatementTables> scratch;  // lists of the reader of bodies
+  SideTable<Name, KindPath> paths;          // those read already, by their text
+  uint64_t budget = Type::constant_budget;  // words that constants with lanes may still take
+  std::unique_ptr<StatementTables> tables;  // lists of the reader of bodies
 };
 
 // A type; nothing, and a complaint, when there is none here.

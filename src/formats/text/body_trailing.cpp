@@ -86,18 +86,17 @@ std::optional<KindPath> read_path(Cursor& cursor, Module& module, SideTable<Name
 }
 
 // where m, or for a load: where m else v
-void BodyReader::trailing_mask() {
+void StatementReader::trailing_mask() {
   p_.address.masked = true;
-  p_.written.push_back(operand());
+  p_.written.push_back(operands_.operand());
   if (p_.op != Op::Load) return;
   if (!cursor_.accept_word("else"))
     return void(refuse(cursor_.peek(), "'else' is missing after the mask",
                        "else and what the lanes have that are not loaded"));
-  p_.written.push_back(operand());
+  p_.written.push_back(operands_.operand());
 }
 
-void BodyReader::trailing() {
-  position_ = {};
+void StatementReader::trailing() {
   bool accesses = p_.op == Op::Load || p_.op == Op::Store;
   if (accesses && cursor_.peek().kind == TokenKind::Name) {
     Address& a = p_.address;
@@ -131,10 +130,10 @@ void BodyReader::trailing() {
       p_.permits = *bits;
     }
   }
-  if (cursor_.at_mark('@')) position_ = position();
+  if (cursor_.at_mark('@')) p_.position = position();
 }
 
-bool BodyReader::number_after_colon(uint32_t& out) {
+bool StatementReader::number_after_colon(uint32_t& out) {
   auto n = cursor_.number(0xffffffffu);
   if (!n) {
     complain("this position is not complete", "@file:line:column, three numbers");
@@ -145,7 +144,7 @@ bool BodyReader::number_after_colon(uint32_t& out) {
 }
 
 // @file:line:column, `in @…` for each call it was inlined at (innermost first), `and @…` for a merged one.
-Position BodyReader::position() {
+Position StatementReader::position() {
   std::vector<std::vector<PositionRow>> chains(1);
   auto follows = [&](std::string_view word) {
     if (!cursor_.at_word(word) || !cursor_.at_mark('@', 1)) return false;
@@ -159,7 +158,7 @@ Position BodyReader::position() {
                 number_after_colon(row.line) && cursor_.expect(':', "in a position") &&
                 number_after_colon(row.column);
     if (!good) {
-      good_ = false;
+      fail();
       return {};
     }
     chains.back().push_back(row);
