@@ -77,8 +77,8 @@ size_t instructions_in(const Module& module) {
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
-    for (Block b = f.entry(); b.exists(); b = f.next(b))
-      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) ++n;
+    for (Block b : f.blocks())
+      n += f.instructions(b).count();
   }
   return n;
 }

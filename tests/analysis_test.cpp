@@ -42,7 +42,7 @@ class AnyGraph {
       work.pop_back();
       if (b == avoiding || !seen.insert(b).second) continue;
       if (backwards)
-        for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) work.push_back(f_.from(e));
+        for (Edge e : f_.edges_into(b)) work.push_back(f_.from(e));
       else
         for (Edge e : f_.edges(b)) work.push_back(f_.to(e));
     }
@@ -124,8 +124,7 @@ TEST(Dominators, FrontiersAreWhereDominanceEnds) {
       std::set<Block> should;
       for (Block b : dominators.order()) {
         bool before = false;  // whether `a` dominates what comes before b
-        for (Edge e = f.first_in(b); e.exists(); e = f.next_in(e))
-          before |= dominators.dominates(a, f.from(e));
+        for (Edge e : f.edges_into(b)) before |= dominators.dominates(a, f.from(e));
         if (before && !(a != b && dominators.dominates(a, b))) should.insert(b);
       }
       EXPECT_EQ(std::set<Block>(frontiers[a.index].begin(), frontiers[a.index].end()), should);
@@ -189,7 +188,7 @@ class Walk {
  private:
   std::vector<Block> f_blocks() const {
     std::vector<Block> out;
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) out.push_back(b);
+    for (Block b : f_.blocks()) out.push_back(b);
     return out;
   }
   // Code behind `at`, which has no end yet; gives the block where it goes on.

@@ -24,15 +24,15 @@ void check_uses(const Function& f) {
   auto count = [&](Value v) {
     if (v.exists()) ++expected[v.index];
   };
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
-      for (size_t k = 0; k < f.operand_count(i); ++k) count(f.operand(i, k));
+  for (Block b : f.blocks())
+    for (Instruction i : f.instructions(b)) {
+      for (Value v : f.operands(i)) count(v);
       for (Edge e : f.edges(i))
-        for (size_t k = 0; k < f.argument_count(e); ++k) count(f.argument(e, k));
+        for (Value v : f.arguments(e)) count(v);
     }
   for (size_t v = 0; v < f.value_limit(); ++v) {
     size_t found = 0;
-    for (Slot s = f.first_use(Value(v)); s.exists(); s = f.next_use(s)) {
+    for (Slot s : f.uses(Value(v))) {
       ASSERT_EQ(f.value(s), Value(v));
       auto use = f.use(s);
       ASSERT_TRUE(f.alive(use.user));
@@ -45,8 +45,8 @@ void check_uses(const Function& f) {
 // Edges into a block are those that blocks write, and the order of instructions is what "comes before" says.
 void check_structure(const Function& f) {
   std::map<uint32_t, size_t> into;
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
+  for (Block b : f.blocks()) {
+    for (Instruction i : f.instructions(b)) {
       ASSERT_EQ(f.block(i), b);
       if (Instruction n = f.next(i); n.exists()) {
         ASSERT_EQ(f.previous(n), i);
@@ -58,13 +58,13 @@ void check_structure(const Function& f) {
       }
     }
   }
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+  for (Block b : f.blocks()) {
     Instruction last = f.last(b);
     size_t ways = last.exists() ? f.edge_count(last) : 0;
     ASSERT_EQ(f.edges(b).size(), ways);
     for (size_t k = 0; k < ways; ++k) ASSERT_EQ(f.edges(b)[k], f.edge(last, k));
     size_t found = 0;
-    for (Edge e = f.first_in(b); e.exists(); e = f.next_in(e)) {
+    for (Edge e : f.edges_into(b)) {
       ASSERT_EQ(f.to(e), b);
       ++found;
     }
@@ -112,7 +112,7 @@ TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
           if (!f.alive(b) || b == f.entry()) break;
           if (random() % 2) {
             f.add_parameter(b, i8);
-            for (Edge e = f.first_in(b); e.exists(); e = f.next_in(e)) f.add_argument(e, f.constant(i8, 3));
+            for (Edge e : f.edges_into(b)) f.add_argument(e, f.constant(i8, 3));
           } else if (size_t n = f.parameters(b).size()) {
             size_t k = random() % n;
             if (f.type(f.parameters(b)[k]).is_pointer()) break;

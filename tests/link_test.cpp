@@ -225,7 +225,7 @@ TEST(Blocks, AreCutAndJoined) {
     for (size_t s = 0; s < cut->symbol_count(); ++s) {
       if (!cut->is_function(Symbol(s))) continue;
       Function& f = cut->function(Symbol(s));
-      for (Block b = f.entry(); b.exists(); b = f.next(b))
+      for (Block b : f.blocks())
         if (f.first(b) != f.last(b) && (b.index + seed) % 2) f.split(b, f.next(f.first(b)));
     }
     ASSERT_TRUE(verify(*cut).empty()) << render(verify(*cut));
@@ -234,7 +234,7 @@ TEST(Blocks, AreCutAndJoined) {
     for (size_t s = 0; s < joined->symbol_count(); ++s) {
       if (!joined->is_function(Symbol(s))) continue;
       Function& f = joined->function(Symbol(s));
-      for (Block b = f.entry(); b.exists(); b = f.next(b))
+      for (Block b : f.blocks())
         while (f.merge_with_next(b)) ++merges;
     }
     EXPECT_GT(merges, 0u);

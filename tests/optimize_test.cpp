@@ -213,8 +213,8 @@ out:
 // An analysis and passes that the library has never heard of.
 struct CallCount {
   explicit CallCount(const Function& f) {
-    for (Block b = f.entry(); b.exists(); b = f.next(b))
-      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) calls += info(f.op(i)).calls();
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b)) calls += info(f.op(i)).calls();
     ++made;
   }
   size_t calls = 0;

@@ -203,7 +203,7 @@ TEST(Graph, ShowsEveryBlockAndEdge) {
     auto drawn = testing::run_command("dot -Tplain " + file + " 2>&1");
     ASSERT_EQ(drawn.status, 0) << drawn.out;
     size_t blocks = 0, edges = 0, nodes_drawn = 0, edges_drawn = 0;
-    for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    for (Block b : f.blocks()) {
       ++blocks;
       if (Instruction end = f.terminator(b); end.exists()) edges += f.edge_count(end);
     }

@@ -207,8 +207,7 @@ Symbol function_of(const Module& module, const std::string& name) {
   Symbol s = module.find(name);
   if (s.exists() && module.is_function(s)) return s;
   std::vector<std::string> names;
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
+  for (Symbol s : module.functions()) names.emplace_back(module.symbol_name(s));
   fail({complaint("no function with a body is called '" + name + "'",
                   names.empty() ? "a module with functions" : some_of(name, names))},
        call_at_fault);

@@ -40,8 +40,7 @@ int verb_check(const Options& o) {
 // The block graph, drawn by Graphviz unless the drawing is left to others.
 static std::string graph(const Module& module, const Options& o, const std::string& as) {
   std::vector<std::string> names;
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
+  for (Symbol s : module.functions()) names.emplace_back(module.symbol_name(s));
   if (o.function.empty() && names.size() != 1)
     fail({complaint("a graph shows one function", "--function with " + listed(names))}, call_at_fault);
   std::string dot = render_graph(module, function_of(module, o.function.empty() ? names[0] : o.function));

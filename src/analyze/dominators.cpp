@@ -24,7 +24,7 @@ Dominators::Dominators(const Function& f, std::pmr::memory_resource* memory)
     changed = false;
     for (uint32_t k = 1; k < order_.size(); ++k) {
       uint32_t best = unknown;
-      for (Edge e = f.first_in(order_[k]); e.exists(); e = f.next_in(e)) {
+      for (Edge e : f.edges_into(order_[k])) {
         uint32_t p = number_[f.from(e)];
         if (p == 0) continue;
         uint32_t other = p - 1;

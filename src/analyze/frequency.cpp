@@ -78,7 +78,7 @@ void Frequencies::shares(Block home) {
 float Frequencies::rounds(Block header) const {
   double in = 0, back = 0;
   bool known = true;
-  for (Edge e = f_.first_in(header); e.exists(); e = f_.next_in(e)) {
+  for (Edge e : f_.edges_into(header)) {
     uint64_t w = f_.weight(e);
     known &= w != Function::no_weight;
     (dominators_.dominates(header, f_.from(e)) ? back : in) += static_cast<double>(w);
@@ -94,7 +94,7 @@ float Frequencies::rounds(Block header) const {
     return out > 0 && on > 0 ? std::min(static_cast<float>(1 + on / out), most_rounds) : 0.0f;
   };
   if (float n = by_branch(header); n > 0) return n;
-  for (Edge e = f_.first_in(header); e.exists(); e = f_.next_in(e))
+  for (Edge e : f_.edges_into(header))
     if (dominators_.dominates(header, f_.from(e)))
       if (float n = by_branch(f_.from(e)); n > 0) return n;
   return usual_rounds;

@@ -25,7 +25,7 @@ Loops::Loops(const Function& f, const Dominators& dominators, std::pmr::memory_r
   for (size_t k = order.size(); k-- > 0;) {
     Block header = order[k];
     work.clear();
-    for (Edge e = f.first_in(header); e.exists(); e = f.next_in(e))
+    for (Edge e : f.edges_into(header))
       if (dominators.dominates(header, f.from(e))) work.push_back(f.from(e));
     if (work.empty()) continue;
     header_[header] = towards[header] = header;
@@ -39,7 +39,7 @@ Loops::Loops(const Function& f, const Dominators& dominators, std::pmr::memory_r
         outer_[inner] = towards[inner] = header;
       else
         header_[b] = header;
-      for (Edge e = f.first_in(through); e.exists(); e = f.next_in(e))
+      for (Edge e : f.edges_into(through))
         if (dominators.reachable(f.from(e))) work.push_back(f.from(e));
     }
   }

@@ -47,7 +47,7 @@ class Verifier {
     if (!origin_.checked_by_reader)
       for (Value v : f_.parameters()) unique(f_.name(v), shared_.values, "value");
     bool whole = true;
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) whole &= block(b);
+    for (Block b : f_.blocks()) whole &= block(b);
     if (whole) dominance();
     return std::move(out_);
   }
@@ -60,7 +60,7 @@ class Verifier {
     };
     for (Type t : f_.signature().parameters) look(t);
     for (Type t : f_.signature().results) look(t);
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+    for (Block b : f_.blocks())
       for (Value v : f_.parameters(b)) look(f_.type(v));
     for (const Function::Comment& c : f_.comments)
       if (!is_comment(c.text))
@@ -72,9 +72,8 @@ class Verifier {
   void names(Block b) {
     unique(f_.name(b), shared_.blocks, "block");
     for (Value v : f_.parameters(b)) unique(f_.name(v), shared_.values, "value");
-    for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
-      for (size_t k = 0; k < f_.result_count(i); ++k)
-        unique(f_.name(f_.result(i, k)), shared_.values, "value");
+    for (Instruction i : f_.instructions(b))
+      for (Value v : f_.results(i)) unique(f_.name(v), shared_.values, "value");
   }
 
   void unique(Name n, SideTable<Name, uint32_t>& used, const char* what) {
@@ -93,7 +92,7 @@ class Verifier {
       return false;
     }
     bool whole = true;
-    for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
+    for (Instruction i : f_.instructions(b)) {
       if (i != last && info(f_.op(i)).ends_block())
         complain(i, "the block goes on behind its end", "a block of its own for what follows");
       if (!origin_.checked_by_reader && !has_its_parts(i)) whole = false;
@@ -108,20 +107,20 @@ class Verifier {
 
   // Whether all that the instruction refers to is there, so that it can be looked at, and printed, at all.
   bool has_its_parts(Instruction i) {
-    for (size_t k = 0; k < f_.operand_count(i); ++k)
-      if (!f_.operand(i, k).exists() || f_.operand(i, k).index >= f_.value_limit())
+    for (Value v : f_.operands(i))
+      if (!v.exists() || v.index >= f_.value_limit())
         return complain(i, "an operand is missing", "a value"), false;
     for (Edge e : f_.edges(i))
-      for (size_t k = 0; k < f_.argument_count(e); ++k)
-        if (!f_.argument(e, k).exists()) return complain(i, "an argument is missing", "a value"), false;
+      for (Value v : f_.arguments(e))
+        if (!v.exists()) return complain(i, "an argument is missing", "a value"), false;
     if (!f_.has_detail(i)) {
       complain_function(
           "'" + std::string(info(f_.op(i)).name) + "' lacks what belongs to it besides operands",
           "an address, a size, lanes, cases, a name or a symbol: see Function::Draft");
       return false;
     }
-    for (size_t k = 0; k < f_.result_count(i); ++k)
-      if (!f_.type(f_.result(i, k)).is_valid()) return complain_type(f_.type(f_.result(i, k))), false;
+    for (Value v : f_.results(i))
+      if (!f_.type(v).is_valid()) return complain_type(f_.type(v)), false;
     bool names_symbol = info(f_.op(i)).detail() == Detail::Symbol;
     if (names_symbol && f_.symbol(i).index >= module_.symbol_count()) {
       complain_function("'" + std::string(info(f_.op(i)).name) + "' names nothing that is there",
@@ -178,8 +177,8 @@ class Verifier {
   void types(Instruction i) {
     if (is_settled(i)) return;
     shared_.operands.clear(), shared_.results.clear();
-    for (size_t k = 0; k < f_.operand_count(i); ++k) shared_.operands.push_back(f_.type(f_.operand(i, k)));
-    for (size_t k = 0; k < f_.result_count(i); ++k) shared_.results.push_back(f_.type(f_.result(i, k)));
+    for (Value v : f_.operands(i)) shared_.operands.push_back(f_.type(v));
+    for (Value v : f_.results(i)) shared_.results.push_back(f_.type(v));
     Op op = f_.op(i);
     if (info(op).layout == Layout::Call) return call(i);
     if (info(op).layout == Layout::CallThrough) return call_through(i);
@@ -308,10 +307,10 @@ class Verifier {
   void dominance() {
     Dominators dominators(f_, &shared_.scratch);
     for (Block b : dominators.order()) {
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
-        for (size_t k = 0; k < f_.operand_count(i); ++k) available(dominators, f_.operand(i, k), i);
+      for (Instruction i : f_.instructions(b)) {
+        for (Value v : f_.operands(i)) available(dominators, v, i);
         for (Edge e : f_.edges(i))
-          for (size_t k = 0; k < f_.argument_count(e); ++k) available(dominators, f_.argument(e, k), i);
+          for (Value v : f_.arguments(e)) available(dominators, v, i);
       }
     }
   }
@@ -460,8 +459,7 @@ Diagnostics Verification::finish(const Origin& origin) {
 
 Diagnostics verify(const Module& module, const Origin& origin) {
   Verification all(module);
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) all.function(Symbol(k), origin);
+  for (Symbol s : module.functions()) all.function(s, origin);
   return all.finish(origin);
 }
 

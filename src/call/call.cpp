@@ -174,8 +174,7 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
   Symbol s = module.find(function);
   if (!s.exists() || !module.is_function(s)) {
     std::vector<std::string> names;
-    for (size_t k = 0; k < module.symbol_count(); ++k)
-      if (module.is_function(Symbol(k))) names.emplace_back(module.symbol_name(Symbol(k)));
+    for (Symbol s : module.functions()) names.emplace_back(module.symbol_name(s));
     return complaint(fmt::format("no function with a body is called '{}'", function),
                      names.empty() ? "a module with functions" : listed(names));
   }

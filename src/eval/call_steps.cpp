@@ -69,7 +69,7 @@ bool Evaluator::Machine::has_signature(const Step& s, Symbol to) {
   const Signature& signature = *module_.signature(to);
   std::vector<Type> arguments, results;
   for (size_t k = 1; k < f.operand_count(s.origin); ++k) arguments.push_back(f.type(f.operand(s.origin, k)));
-  for (size_t k = 0; k < f.result_count(s.origin); ++k) results.push_back(f.type(f.result(s.origin, k)));
+  for (Value v : f.results(s.origin)) results.push_back(f.type(v));
   if (s.op == Op::ReturnCallThrough) results = f.signature().results;
   if (signature.variadic && arguments.size() > signature.parameters.size())
     arguments.resize(signature.parameters.size());

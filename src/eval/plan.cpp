@@ -12,9 +12,9 @@ class Planner {
   Plan run() {
     give_slots();
     std::vector<uint32_t> starts(f_.block_limit());
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+    for (Block b : f_.blocks()) {
       starts[b.index] = static_cast<uint32_t>(plan_.steps.size());
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) step(i);
+      for (Instruction i : f_.instructions(b)) step(i);
     }
     for (Jump& j : plan_.jumps) j.step = starts[j.step];
     plan_.slot_count = next_;

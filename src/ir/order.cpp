@@ -13,12 +13,12 @@ bool stands_above(const Function& f, const std::vector<uint32_t>& place, Value v
 
 bool is_readable(const Function& f, const Blocks& order, const std::vector<uint32_t>& place) {
   for (Block b : order)
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
-      for (size_t k = 0; k < f.operand_count(i); ++k)
-        if (!stands_above(f, place, f.operand(i, k), b)) return false;
+    for (Instruction i : f.instructions(b)) {
+      for (Value v : f.operands(i))
+        if (!stands_above(f, place, v, b)) return false;
       for (Edge e : f.edges(i))
-        for (size_t k = 0; k < f.argument_count(e); ++k)
-          if (!stands_above(f, place, f.argument(e, k), b)) return false;
+        for (Value v : f.arguments(e))
+          if (!stands_above(f, place, v, b)) return false;
     }
   return true;
 }
@@ -59,7 +59,7 @@ Blocks reverse_postorder(const Function& f, std::pmr::memory_resource* memory) {
 Blocks readable_order(const Function& f) {
   Blocks order;
   std::vector<uint32_t> place(f.block_limit());
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+  for (Block b : f.blocks()) {
     place[b.index] = static_cast<uint32_t>(order.size());
     order.push_back(b);
   }
@@ -67,7 +67,7 @@ Blocks readable_order(const Function& f) {
   order = reverse_postorder(f);
   std::vector<uint8_t> reached(f.block_limit());
   for (Block b : order) reached[b.index] = 1;
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
+  for (Block b : f.blocks())
     if (!reached[b.index]) order.push_back(b);
   return order;
 }

@@ -26,8 +26,8 @@ static bool is_named(const Module& module, Symbol wanted) {
       if (r.symbol == wanted) return true;
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
-    for (Block b = f.entry(); b.exists(); b = f.next(b))
-      for (Instruction i = f.first(b); i.exists(); i = f.next(i))
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b))
         if (info(f.op(i)).detail() == Detail::Symbol && f.symbol(i) == wanted) return true;
   }
   return false;

@@ -21,8 +21,7 @@ constexpr size_t least_reserve = size_t(64) << 20, most_reserve = size_t(1) << 3
 
 size_t instructions_of(const Module& module) {
   size_t n = 0;
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) n += module.function(Symbol(k)).instruction_limit();
+  for (Symbol s : module.functions()) n += module.function(s).instruction_limit();
   return n;
 }
 

@@ -14,22 +14,19 @@ using Steps = std::span<const Pipeline::Step>;
 
 size_t instruction_count(const Function& f) {
   size_t n = 0;
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) ++n;
+  for (Block b : f.blocks()) n += f.instructions(b).count();
   return n;
 }
 
 size_t instruction_count(const Module& module) {
   size_t n = 0;
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) n += instruction_count(module.function(Symbol(k)));
+  for (Symbol s : module.functions()) n += instruction_count(module.function(s));
   return n;
 }
 
 uint64_t changes(const Module& module) {
   uint64_t n = module.symbol_count();
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) n += module.function(Symbol(k)).changes();
+  for (Symbol s : module.functions()) n += module.function(s).changes();
   return n;
 }
 

@@ -311,7 +311,7 @@ void FunctionWriter::comments_above(std::string& out, Instruction i) {
 void FunctionWriter::block_lines(std::string& out, Block b) {
   std::vector<Line> lines;
   size_t widest_result = 0, widest_line = 0;
-  for (Instruction i = function_.first(b); i.exists(); i = function_.next(i)) {
+  for (Instruction i : function_.instructions(b)) {
     Line line{i, results(i), body(i) + said_of(i), position_text(module_, function_.position(i))};
     widest_result = std::max(widest_result, line.results.size());
     lines.push_back(std::move(line));

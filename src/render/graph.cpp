@@ -50,8 +50,8 @@ class GraphWriter {
     line(
         "edge [fontname=\"DejaVu Sans Mono\", fontsize=9, color=\"#6b6456\", fontcolor=\"#6b6456\", "
         "arrowsize=0.7]");
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) node(b);
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) edges(b);
+    for (Block b : f_.blocks()) node(b);
+    for (Block b : f_.blocks()) edges(b);
     return out_ + "}\n";
   }
 

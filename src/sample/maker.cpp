@@ -427,8 +427,8 @@ void SampleCoverage::add(const Module& module) {
   for (size_t s = 0; s < module.symbol_count(); ++s) {
     if (!module.is_function(Symbol(s))) continue;
     const Function& f = module.function(Symbol(s));
-    for (Block b = f.entry(); b.exists(); b = f.next(b))
-      for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b)) {
         ++uses[static_cast<size_t>(f.op(i))];
         ++instructions;
       }

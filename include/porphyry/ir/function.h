@@ -21,6 +21,7 @@
 #include "porphyry/ir/address.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/operations.h"
+#include "porphyry/ir/ranges.h"
 #include "porphyry/ir/realm.h"
 
 namespace porphyry {
@@ -255,6 +256,22 @@ class Function {
   bool has_one_use(Value v) const { return has_uses(v) && !slots_[values_[v].first_use].next.exists(); }
   void set(Slot s, Value v);
   void replace_uses(Value old_value, Value new_value);  // O(uses)
+
+  // ---- ranges -------------------------------------------------------------------------------------------
+  // For loops, see ranges.h.
+  Chain<Function, Block, &Function::next> blocks() const { return {*this, first_block_}; }
+  Chain<Function, Instruction, &Function::next> instructions(Block b) const { return {*this, first(b)}; }
+  Numbered<Function, Edge, Value, &Function::argument> arguments(Edge e) const {
+    return {*this, e, argument_count(e)};
+  }
+  Numbered<Function, Instruction, Value, &Function::operand> operands(Instruction i) const {
+    return {*this, i, operand_count(i)};
+  }
+  Numbered<Function, Instruction, Value, &Function::result> results(Instruction i) const {
+    return {*this, i, result_count(i)};
+  }
+  Chain<Function, Edge, &Function::next_in> edges_into(Block b) const { return {*this, first_in(b)}; }
+  Chain<Function, Slot, &Function::next_use> uses(Value v) const { return {*this, first_use(v)}; }
 
   // ---- names --------------------------------------------------------------------------------------------
   Name name(Value v) const { return value_names_.get(v); }

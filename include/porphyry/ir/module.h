@@ -120,6 +120,28 @@ class Module {
   // Another body, and signature, for a function. O(size of both).
   void set_body(Symbol s, Function body) { *symbols_[s.index].function = std::move(body); }
   bool is_function(Symbol s) const { return symbols_[s.index].kind == SymbolKind::Function; }
+  // The symbols of functions with a body, in order; those that are added meanwhile as well.
+  class FunctionRange {
+   public:
+    explicit FunctionRange(const Module& module) : module_(&module) {}
+    struct iterator {
+      const Module* module;
+      size_t k;
+      Symbol operator*() const { return Symbol(k); }
+      iterator& operator++() { return ++k, skip(); }
+      iterator& skip() {
+        while (k < module->symbol_count() && !module->is_function(Symbol(k))) ++k;
+        return *this;
+      }
+      bool operator==(std::default_sentinel_t) const { return k >= module->symbol_count(); }
+    };
+    iterator begin() const { return iterator{module_, 0}.skip(); }
+    std::default_sentinel_t end() const { return {}; }
+
+   private:
+    const Module* module_;
+  };
+  FunctionRange functions() const { return FunctionRange(*this); }
   // What a call to this symbol takes and gives; nothing when it is data.
   const Signature* signature(Symbol s) const;
 

@@ -86,10 +86,8 @@ class FunctionPacker {
     blocks();
     shapes();
     for (Block b : order_) {
-      size_t count = 0;
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) ++count;
-      out_.number(count);
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) instruction(i);
+      out_.number(f_.instructions(b).count());
+      for (Instruction i : f_.instructions(b)) instruction(i);
     }
     comments();
   }
@@ -109,18 +107,18 @@ class FunctionPacker {
     };
     for (uint32_t k = 0; k < order_.size(); ++k) block_number_[order_[k].index] = k;
     for (Block b : order_)
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
+      for (Instruction i : f_.instructions(b)) {
         instructions_.push_back(i);
-        for (size_t k = 0; k < f_.operand_count(i); ++k) use(f_.operand(i, k));
+        for (Value v : f_.operands(i)) use(v);
         for (Edge e : f_.edges(i))
-          for (size_t k = 0; k < f_.argument_count(e); ++k) use(f_.argument(e, k));
+          for (Value v : f_.arguments(e)) use(v);
       }
     for (Value v : constants_) give_number(v);
     for (Block b : order_)
       for (Value v : f_.parameters(b)) give_number(v);
     uint32_t first_result = next_;
     for (Instruction i : instructions_)
-      for (size_t k = 0; k < f_.result_count(i); ++k) give_number(f_.result(i, k));
+      for (Value v : f_.results(i)) give_number(v);
     next_ = first_result;
   }
 
@@ -184,7 +182,7 @@ class FunctionPacker {
   void instruction(Instruction i) {
     uint8_t promises = f_.promises(i), permits = f_.permits(i);
     bool named = false, weighted = false;
-    for (size_t k = 0; k < f_.result_count(i); ++k) named |= f_.name(f_.result(i, k)).exists();
+    for (Value v : f_.results(i)) named |= f_.name(v).exists();
     for (Edge e : f_.edges(i)) weighted |= f_.weight(e) != Function::no_weight;
     Position position = f_.position(i);
     out_.byte(static_cast<uint8_t>(f_.op(i)));
@@ -200,11 +198,11 @@ class FunctionPacker {
     }
     const OperationInfo& row = info(f_.op(i));
     if (!has_fixed_operands(row)) out_.number(f_.operand_count(i));
-    for (size_t k = 0; k < f_.operand_count(i); ++k) value(f_.operand(i, k));
+    for (Value v : f_.operands(i)) value(v);
     if (row.calls()) out_.number(f_.result_count(i));
-    for (size_t k = 0; k < f_.result_count(i); ++k) out_.type(f_.type(f_.result(i, k)));
+    for (Value v : f_.results(i)) out_.type(f_.type(v));
     if (named)
-      for (size_t k = 0; k < f_.result_count(i); ++k) out_.number(names_.ref(f_.name(f_.result(i, k))));
+      for (Value v : f_.results(i)) out_.number(names_.ref(f_.name(v)));
     detail(i);
     edges(i, weighted);
     next_ += static_cast<uint32_t>(f_.result_count(i));
@@ -239,7 +237,7 @@ class FunctionPacker {
     for (Edge e : f_.edges(i)) {
       out_.number(block_number_[f_.to(e).index]);
       out_.number(f_.argument_count(e));
-      for (size_t k = 0; k < f_.argument_count(e); ++k) value(f_.argument(e, k));
+      for (Value v : f_.arguments(e)) value(v);
       if (weighted) out_.number(f_.weight(e) + 1);  // none becomes zero
     }
   }
@@ -282,8 +280,7 @@ class ModulePacker {
     positions();
     symbols();
     comments();
-    for (size_t k = 0; k < module_.symbol_count(); ++k)
-      if (module_.is_function(Symbol(k))) FunctionPacker(body_, names_, module_.function(Symbol(k))).run();
+    for (Symbol s : module_.functions()) FunctionPacker(body_, names_, module_.function(s)).run();
     // Names come first in the file, and are known last.
     Out names;
     names.number(names_.names().size());

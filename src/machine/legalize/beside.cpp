@@ -18,8 +18,8 @@ class Gatherer {
   Gatherer(Module& module, Function& f) : module_(module), f_(f) {}
 
   void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) user(i);
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b)) user(i);
   }
 
  private:
@@ -37,7 +37,7 @@ class Gatherer {
 
   void copy_before(Instruction user, Slot slot, Instruction original) {
     std::vector<Value> operands;
-    for (size_t k = 0; k < f_.operand_count(original); ++k) operands.push_back(f_.operand(original, k));
+    for (Value v : f_.operands(original)) operands.push_back(v);
     Value old = f_.result(original);
     Type type = f_.type(old);
     uint32_t detail = f_.op(original) == Op::At ? f_.add_address(f_.address(original)) : 0;

@@ -30,8 +30,7 @@ class ChoiceSplitter {
     home_ = f_.block(choose);
     for (Edge e : f_.edges(choose)) {
       lowerings_.push_back({f_.to(e), {}, f_.weight(e)});
-      for (size_t k = 0; k < f_.argument_count(e); ++k)
-        lowerings_.back().arguments.push_back(f_.argument(e, k));
+      for (Value v : f_.arguments(e)) lowerings_.back().arguments.push_back(v);
     }
     gather_ranges();
     weigh_ranges();
@@ -197,7 +196,7 @@ namespace legal {
 void branches(FunctionContext& c) {
   Function& f = c.function;
   std::vector<Instruction> all;
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
+  for (Block b : f.blocks())
     if (Instruction end = f.terminator(b); end.exists() && f.op(end) == Op::Choose) all.push_back(end);
   make_room(f, all);
   for (Instruction i : all) ChoiceSplitter(c.module, f).run(i);

@@ -15,7 +15,7 @@ void edges(FunctionContext& c) {
   std::pmr::memory_resource* memory = fresh_scratch(c);
   std::pmr::vector<Edge> critical(memory);
   bool some_plain = false;
-  for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+  for (Block b : f.blocks()) {
     if (f.edges(b).size() < 2) continue;
     for (Edge e : f.edges(b)) {
       if (!f.next_in(f.first_in(f.to(e))).exists()) continue;
@@ -30,7 +30,7 @@ void edges(FunctionContext& c) {
     Block from = f.from(e), to = f.to(e);
     if (f.argument_count(e) == 0 && loops->header(from) == loops->header(to)) continue;
     arguments.clear();
-    for (size_t k = 0; k < f.argument_count(e); ++k) arguments.push_back(f.argument(e, k));
+    for (Value v : f.arguments(e)) arguments.push_back(v);
     Block between = f.add_block_after(from);
     f.redirect(e, between);
     Function::Draft::Destination target{to, arguments};

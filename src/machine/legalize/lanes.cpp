@@ -43,8 +43,8 @@ bool LaneCutter::touched(Instruction i) const {
   if (row.calls() || row.ends_block()) return false;
   if (f_.op(i) == Op::Load || f_.op(i) == Op::Store) return f_.address(i).masked;
   bool lanes = false;
-  for (size_t k = 0; k < f_.operand_count(i); ++k) lanes |= f_.type(f_.operand(i, k)).has_lanes();
-  for (size_t k = 0; k < f_.result_count(i); ++k) lanes |= f_.type(f_.result(i, k)).has_lanes();
+  for (Value v : f_.operands(i)) lanes |= f_.type(v).has_lanes();
+  for (Value v : f_.results(i)) lanes |= f_.type(v).has_lanes();
   return lanes;
 }
 

@@ -94,8 +94,7 @@ std::vector<Signature> Legalizer::finish() {
 std::vector<Signature> legalize(Module& module, const Target& target, const Coverage& coverage,
                                 LegalizeOptions options) {
   Legalizer legalizer(module, target, coverage, std::move(options));
-  for (size_t k = 0; k < module.symbol_count(); ++k)
-    if (module.is_function(Symbol(k))) legalizer.function(Symbol(k));
+  for (Symbol s : module.functions()) legalizer.function(s);
   return legalizer.finish();
 }
 

@@ -25,7 +25,7 @@ namespace legal {
 
 void marks(FunctionContext& c) {
   Function& f = c.function;
-  for (Block b = f.entry(); b.exists(); b = f.next(b))
+  for (Block b : f.blocks())
     for (Instruction i = f.first(b), next; i.exists(); i = next) {
       next = f.next(i);
       if (!only_says(f.op(i))) {

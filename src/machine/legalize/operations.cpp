@@ -19,7 +19,7 @@ class Rewriter {
         expander_(context.module, f, context.coverage, context.helpers) {}
 
   void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+    for (Block b : f_.blocks()) {
       for (Instruction i = f_.first(b), after; i.exists(); i = after) {
         after = f_.next(i);
         one(i);
@@ -55,7 +55,7 @@ class Rewriter {
 
   void pair(Instruction i) {
     std::vector<Value> operands;
-    for (size_t k = 0; k < f_.operand_count(i); ++k) operands.push_back(f_.operand(i, k));
+    for (Value v : f_.operands(i)) operands.push_back(v);
     auto [first, second] = expander_.make_pair(f_.op(i), operands);
     expander_.pen().put_in_place(f_.result(i, 0), first);
     expander_.pen().put_in_place(f_.result(i, 1), second);
@@ -74,7 +74,7 @@ class Rewriter {
     bool not_of_bool = op == Op::Not && operand.is_bool();
     if (!not_of_bool && coverage_.covers(op, operand, result)) return;
     std::vector<Value> operands;
-    for (size_t k = 0; k < f_.operand_count(i); ++k) operands.push_back(f_.operand(i, k));
+    for (Value v : f_.operands(i)) operands.push_back(v);
     replace(i, expander_.make(op, operands, result));
   }
 

@@ -118,7 +118,7 @@ class SignatureStep {
         porter_(pen_) {}
 
   void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+    for (Block b : f_.blocks())
       for (Instruction i = f_.first(b), next; i.exists(); i = next) {
         next = f_.next(i);
         visit(i);
@@ -159,7 +159,7 @@ class SignatureStep {
   Signature signature_of_operands(Instruction i, size_t first) const {
     Signature s;
     for (size_t k = first; k < f_.operand_count(i); ++k) s.parameters.push_back(f_.type(f_.operand(i, k)));
-    for (size_t k = 0; k < f_.result_count(i); ++k) s.results.push_back(f_.type(f_.result(i, k)));
+    for (Value v : f_.results(i)) s.results.push_back(f_.type(v));
     if (info(f_.op(i)).ends_block()) s.results = f_.signature().results;  // it changes last
     return s;
   }
@@ -295,7 +295,7 @@ Diagnostics return_call_problems(const Module& module, const Target& target) {
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
-    for (Block b = f.entry(); b.exists(); b = f.next(b)) {
+    for (Block b : f.blocks()) {
       if (f.edges(b).size() > 0) continue;
       Instruction i = f.last(b);
       bool through = f.op(i) == Op::ReturnCallThrough;

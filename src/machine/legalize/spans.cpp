@@ -17,7 +17,7 @@ class SpanStep {
   SpanStep(Module& module, Function& f, Helpers& helpers) : f_(f), pen_(module, f), helpers_(helpers) {}
 
   void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+    for (Block b : f_.blocks())
       for (Instruction i = f_.first(b), next; i.exists(); i = next) {
         next = f_.next(i);
         if (f_.op(i) != Op::Copy && f_.op(i) != Op::Fill) continue;

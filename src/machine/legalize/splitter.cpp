@@ -40,10 +40,10 @@ void Splitter::run() {
 }
 
 bool Splitter::touched(Instruction i) const {
-  for (size_t k = 0; k < f_.operand_count(i); ++k)
-    if (goes(f_.operand(i, k))) return true;
-  for (size_t k = 0; k < f_.result_count(i); ++k)
-    if (goes(f_.result(i, k))) return true;
+  for (Value v : f_.operands(i))
+    if (goes(v)) return true;
+  for (Value v : f_.results(i))
+    if (goes(v)) return true;
   return false;
 }
 
@@ -60,7 +60,7 @@ void Splitter::parameters(Block b) {
 // The edges into a block carry the parts behind the other arguments; what went is cut loose.
 void Splitter::pass(Block b) {
   std::vector<Value> old(f_.parameters(b).begin(), f_.parameters(b).end());
-  for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) {
+  for (Edge e : f_.edges_into(b)) {
     size_t count = f_.argument_count(e);
     for (size_t k = 0; k < count; ++k) {
       if (!goes(old[k])) continue;

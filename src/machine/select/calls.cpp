@@ -102,7 +102,7 @@ const char* write_call(CodeWriter& w, const Module& module, Instruction i, Memor
   bool through = f.op(i) == Op::CallThrough;
   auto types = types_of_operands(f, i, through, work);
   std::pmr::vector<Type> result_types(work);
-  for (size_t k = 0; k < f.result_count(i); ++k) result_types.push_back(f.type(f.result(i, k)));
+  for (Value v : f.results(i)) result_types.push_back(f.type(v));
   auto results = result_registers(w.target.convention, result_types, work);
   if (!results) return "there are more results than registers for them";
   w.code.has_calls = true;

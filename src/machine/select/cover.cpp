@@ -25,12 +25,12 @@ class Marker {
       if (!f_.has_effect(i) && !(f_.result_count(i) && out_.needed[f_.result(i)])) continue;
       Op op = f_.op(i);
       if (info(op).calls() || op == Op::Go || op == Op::Return) {
-        for (size_t k = 0; k < f_.operand_count(i); ++k) need(f_.operand(i, k));
+        for (Value v : f_.operands(i)) need(v);
       } else if (!root(i, b)) {
         continue;
       }
       for (Edge e : f_.edges(i))
-        for (size_t k = 0; k < f_.argument_count(e); ++k) need(f_.argument(e, k));
+        for (Value v : f_.arguments(e)) need(v);
     }
   }
 

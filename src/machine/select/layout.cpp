@@ -35,7 +35,7 @@ BlockLayout lay_out_blocks(const Function& f, const FlowOf& flow, std::pmr::memo
                   FixedTable<Block, uint32_t>(f.block_limit(), work, no_loop)};
   out.order.reserve(flow.dominators.order().size());
   for (bool unlikely : {false, true})
-    for (Block b = f.entry(); b.exists(); b = f.next(b))
+    for (Block b : f.blocks())
       if (flow.dominators.reachable(b) && flow.frequencies.unlikely(b) == unlikely) out.order.push_back(b);
   turn_loops(f, flow.loops, out.order, work);
   for (size_t k = 0; k < out.order.size(); ++k) out.numbers[out.order[k]] = static_cast<uint32_t>(k);

@@ -66,7 +66,7 @@ Matcher::Matcher(const Function& function, const Loops& loops, const RuleIndex& 
 void Matcher::visit(Block b) {
   uint32_t epoch = 0;
   Match m, cheapest;
-  for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) {
+  for (Instruction i : f_.instructions(b)) {
     epoch_[i] = epoch;
     if (f_.has_effect(i)) ++epoch;
     bool found = false;

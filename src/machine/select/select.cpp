@@ -63,7 +63,7 @@ class Selection::Writer {
     else if (Edge e = f.first_in(b); e.exists() && !f.next_in(e).exists() && f.edges(f.from(e)).size() > 1)
       edges_.write(w_, cover_.needed, e);
     Instruction end = f.terminator(b);
-    for (Instruction i = f.first(b); i.exists(); i = f.next(i)) {
+    for (Instruction i : f.instructions(b)) {
       if (i == end && b == f.entry()) make_early_constants();
       instruction(i, made.successors);
     }

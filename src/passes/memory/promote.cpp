@@ -21,7 +21,7 @@ class Promoter {
   void run() {
     std::vector<Instruction> slots;
     for (Block b : c_.facts.get<Dominators>().order())
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+      for (Instruction i : f_.instructions(b))
         if (f_.op(i) == Op::Reserve) slots.push_back(i);
     if (slots.empty()) return;
     frontiers_ = c_.facts.get<Dominators>().frontiers(f_);
@@ -42,7 +42,7 @@ class Promoter {
     accesses_.clear();
     type_ = {};
     Value p = f_.result(slot);
-    for (Slot s = f_.first_use(p); s.exists(); s = f_.next_use(s)) {
+    for (Slot s : f_.uses(p)) {
       auto use = f_.use(s);
       Op op = f_.op(use.user);
       if (use.edge.exists())
@@ -119,7 +119,7 @@ class Promoter {
     for (Block b : writers) at_end_[b] = last_value(b, in_block[b]);
     for (size_t k = 0; k < f_.block_limit(); ++k) loads_of(Block(k), in_block[Block(k)]);
     for (Block b : placed_)
-      for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e))
+      for (Edge e : f_.edges_into(b))
         f_.add_argument(e,
                         c_.facts.get<Dominators>().reachable(f_.from(e)) ? value_at_end(f_.from(e)) : fresh_);
   }
@@ -152,7 +152,7 @@ class Promoter {
     while (!work.empty()) {
       Block b = work.back();
       work.pop_back();
-      for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e))
+      for (Edge e : f_.edges_into(b))
         if (!writes[f_.from(e)]) mark(f_.from(e));
     }
     return live;

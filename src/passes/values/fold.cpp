@@ -15,8 +15,8 @@ class Folder {
   explicit Folder(FunctionContext& c) : c_(c), f_(c.function) {}
 
   void run() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i)) work_.push_back(i);
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b)) work_.push_back(i);
     for (size_t k = 0; k < work_.size(); ++k)
       if (f_.alive(work_[k])) one(work_[k]);
   }
@@ -78,7 +78,7 @@ class Folder {
       if (c_.wants_notes())
         c_.done(f_.position(i), c_.name(old), "became " + c_.name(with[k]), why,
                 {{"operation", write_text(c_.module, f_, i)}});
-      for (Slot s = f_.first_use(old); s.exists(); s = f_.next_use(s)) work_.push_back(f_.use(s).user);
+      for (Slot s : f_.uses(old)) work_.push_back(f_.use(s).user);
       f_.replace_uses(old, with[k]);
     }
     f_.erase(i);
@@ -90,7 +90,7 @@ class Folder {
     Edge taken = f_.edge(i, f_.op(i) == Op::Choose ? case_of(i, f_.constant_word(condition))
                                                    : (f_.constant_bits(condition) & 1 ? 0 : 1));
     std::vector<Value> arguments;
-    for (size_t k = 0; k < f_.argument_count(taken); ++k) arguments.push_back(f_.argument(taken, k));
+    for (Value v : f_.arguments(taken)) arguments.push_back(v);
     Block to = f_.to(taken), home = f_.block(i);
     Position position = f_.position(i);
     if (c_.wants_notes())

@@ -13,8 +13,8 @@ class Sweeper {
 
   void run() {
     unreachable_blocks();
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b))
         if (f_.has_effect(i)) want_operands(i);
     while (!work_.empty()) {
       Value v = work_.back();
@@ -33,17 +33,17 @@ class Sweeper {
     work_.push_back(v);
   }
   void want_operands(Instruction i) {
-    for (size_t k = 0; k < f_.operand_count(i); ++k) want(f_.operand(i, k));
+    for (Value v : f_.operands(i)) want(v);
   }
   void want_arguments(Block b, size_t index) {
-    for (Edge e = f_.first_in(b); e.exists(); e = f_.next_in(e)) want(f_.argument(e, index));
+    for (Edge e : f_.edges_into(b)) want(f_.argument(e, index));
   }
 
   // The dead blocks lose their ends first, so that nothing goes to any of them any more.
   void unreachable_blocks() {
     const Dominators& dominators = c_.facts.get<Dominators>();
     std::vector<Block> dead;
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b))
+    for (Block b : f_.blocks())
       if (!dominators.reachable(b)) dead.push_back(b);
     for (Block b : dead) {
       c_.done({}, block_text(c_.module, f_, b), "the block was removed", "it is unreachable");
@@ -51,14 +51,14 @@ class Sweeper {
     }
     // What is left uses only what dies with it: cut the uses, then the blocks can go.
     for (Block b : dead)
-      for (Instruction i = f_.first(b); i.exists(); i = f_.next(i))
+      for (Instruction i : f_.instructions(b))
         for (size_t k = 0; k < f_.operand_count(i); ++k)
           f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
     for (Block b : dead) f_.erase_block(b);
   }
 
   void erase_parameters() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+    for (Block b : f_.blocks()) {
       for (size_t k = f_.parameters(b).size(); k-- > 0;) {
         Value v = f_.parameters(b)[k];
         if (wanted_[v]) continue;
@@ -71,11 +71,11 @@ class Sweeper {
   }
 
   void erase_instructions() {
-    for (Block b = f_.entry(); b.exists(); b = f_.next(b)) {
+    for (Block b : f_.blocks()) {
       for (Instruction i = f_.last(b), before; i.exists(); i = before) {
         before = f_.previous(i);
         bool used = false;
-        for (size_t k = 0; k < f_.result_count(i); ++k) used |= wanted_[f_.result(i, k)] != 0;
+        for (Value v : f_.results(i)) used |= wanted_[v] != 0;
         if (used) continue;
         if (f_.has_effect(i)) {
           if (f_.result_count(i) && !info(f_.op(i)).calls() && info(f_.op(i)).may_trap())
@@ -86,8 +86,7 @@ class Sweeper {
         if (c_.wants_notes())
           c_.done(f_.position(i), c_.name(f_.result(i)), "the value was removed", "it is unused",
                   {{"operation", write_text(c_.module, f_, i)}});
-        for (size_t k = 0; k < f_.result_count(i); ++k)
-          f_.replace_uses(f_.result(i, k), f_.constant(f_.type(f_.result(i, k)), 0));
+        for (Value v : f_.results(i)) f_.replace_uses(v, f_.constant(f_.type(v), 0));
         f_.erase(i);
       }
     }
