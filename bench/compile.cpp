@@ -74,11 +74,9 @@ std::string generated_c(size_t count) {
 
 size_t instructions_in(const Module& module) {
   size_t n = 0;
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    if (!module.is_function(Symbol(k))) continue;
-    const Function& f = module.function(Symbol(k));
-    for (Block b : f.blocks())
-      n += f.instructions(b).count();
+  for (Symbol s : module.functions()) {
+    const Function& f = module.function(s);
+    for (Block b : f.blocks()) n += f.instructions(b).count();
   }
   return n;
 }
@@ -105,18 +103,17 @@ Stages compile(const std::string& text) {
   auto clock = [] { return std::chrono::steady_clock::now(); };
   auto since = [&](auto start) { return std::chrono::duration<double>(clock() - start).count(); };
   machine::LowerMemory memory;
-  for (size_t k = 0; k < legal->symbol_count(); ++k) {
-    if (!legal->is_function(Symbol(k))) continue;
+  for (Symbol s : legal->functions()) {
     auto start = clock();
     memory.code.reset(), memory.work.reset();
-    auto selected = machine::select(*legal, Symbol(k), rules, &memory.code, &memory.work);
+    auto selected = machine::select(*legal, s, rules, &memory.code, &memory.work);
     memory.work.reset();
     t.select += since(start), start = clock();
     auto allocation = machine::allocate(std::move(selected->code), target, memory.work, false);
     t.allocate += since(start), start = clock();
     machine::lay_out_frame(allocation.code, target);
     lowered.functions.push_back(machine::emit(allocation.code, target));
-    lowered.functions.back().symbol = Symbol(k);
+    lowered.functions.back().symbol = s;
     t.emit += since(start);
   }
   lowered.legal = std::move(legal);

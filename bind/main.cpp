@@ -17,6 +17,9 @@ int main(int count, char** arguments) {
   if (!text) return fmt::print(stderr, "{}", render(text.why())), 1;
   auto book = bind::read_book(SourceText(arguments[1], *text));
   if (!book) return fmt::print(stderr, "{}", render(book.why())), 1;
-  Diagnostics failed = write_file(arguments[3], bind::write_tables(*book, arguments[2]));
+  std::string tables = bind::write_tables(*book, arguments[2]);
+  if (auto old = read_file(arguments[3]); old && *old == tables)
+    return 0;  // whoever was built from it still is
+  Diagnostics failed = write_file(arguments[3], tables);
   if (!failed.empty()) return fmt::print(stderr, "{}", render(failed)), 1;
 }

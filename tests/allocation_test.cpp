@@ -3,8 +3,6 @@
 
 #include <random>
 
-#include <thread>
-
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
@@ -115,34 +113,6 @@ TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
     }
     ASSERT_EQ(meet(placed(a), placed(b)), common);
   }
-}
-
-// Read, optimized and lowered: the bytes of a module.
-std::vector<uint8_t> bytes_of(uint64_t seed) {
-  Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
-  Realm own;
-  auto module = testing::must_read(own, write_text(*program.module));
-  EXPECT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
-  auto jit = Jit::compile(*module, target());
-  EXPECT_TRUE(jit.good());
-  std::vector<uint8_t> out;
-  for (const CompiledFunction& f : (*jit)->lowered().functions)
-    out.insert(out.end(), f.bytes.begin(), f.bytes.end());
-  return out;
-}
-
-TEST(Isolation, ModulesCompileOnManyThreadsToTheSameBytes) {
-  constexpr uint64_t count = 24;
-  std::vector<std::vector<uint8_t>> alone, together(count);
-  for (uint64_t k = 0; k < count; ++k) alone.push_back(bytes_of(700 + k));
-  std::vector<std::thread> threads;
-  for (int t = 0; t < 4; ++t)
-    threads.emplace_back([&, t] {
-      for (uint64_t k = static_cast<uint64_t>(t); k < count; k += 4) together[k] = bytes_of(700 + k);
-    });
-  for (std::thread& t : threads) t.join();
-  for (uint64_t k = 0; k < count; ++k) EXPECT_EQ(alone[k], together[k]) << "seed " << 700 + k;
 }
 
 // Spilled everywhere: more values at once than there are registers of both kinds, over a call, in a loop.

@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include <fstream>
-#include <thread>
 
 #include "porphyry/jit/apart.h"
 #include "porphyry/sample/sample.h"
@@ -123,38 +122,6 @@ TEST(Jit, LazilyOnlyWhatIsCalledIsCompiledAndMeansTheSame) {
   EXPECT_EQ((*Caller::make(**fresh, "post3", target()))->call_apart(a).results,
             (*Caller::make(**eager, "post3", target()))->call_apart(a).results);
   EXPECT_EQ((*fresh)->lowered().functions.size(), 0u);
-}
-
-TEST(Jit, ManyThreadsMayCallAFunctionForTheFirstTimeAtOnce) {
-  for (int round = 0; round < 20; ++round) {
-    Realm realm;
-    std::string text = "module watch\n";
-    for (int k = 0; k < 24; ++k)
-      text += fmt::format(
-          "func post{0}(n: i64) -> i64 {{\nenter:\n  when_zero = eq n, 0\n  when when_zero go stop else "
-          "next\n"
-          "stop:\n  return {0}\nnext:\n  m = sub n, 1\n  r = call post{1}(m)\n  s = add r, {0}\n  return "
-          "s\n}}\n",
-          k, (k * 7 + 5) % 24);
-    auto module = must_read(realm, text);
-    auto eager = Jit::compile(*module, target()),
-         lazy = Jit::compile(*module, target(), {}, usual_externals, {.lazy = true});
-    std::vector<std::string> wrong(8);
-    {
-      std::vector<std::jthread> threads;
-      for (int t = 0; t < 8; ++t)
-        threads.emplace_back([&, t] {
-          for (int k = 0; k < 24; ++k) {
-            std::string name = fmt::format("post{}", (k * (2 * t + 1)) % 24);
-            int64_t is = (*(*lazy)->function<int64_t(int64_t)>(name))(40),
-                    should = (*(*eager)->function<int64_t(int64_t)>(name))(40);
-            if (is != should) wrong[static_cast<size_t>(t)] = name;
-          }
-        });
-    }
-    for (const std::string& w : wrong) EXPECT_EQ(w, "");
-    EXPECT_EQ((*lazy)->lowered().functions.size(), 24u);
-  }
 }
 
 TEST(Jit, LazyProgramsOfTheWholeLanguage) {

@@ -222,18 +222,16 @@ TEST(Blocks, AreCutAndJoined) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
     auto cut = clone(*program.module);
-    for (size_t s = 0; s < cut->symbol_count(); ++s) {
-      if (!cut->is_function(Symbol(s))) continue;
-      Function& f = cut->function(Symbol(s));
+    for (Symbol s : cut->functions()) {
+      Function& f = cut->function(s);
       for (Block b : f.blocks())
         if (f.first(b) != f.last(b) && (b.index + seed) % 2) f.split(b, f.next(f.first(b)));
     }
     ASSERT_TRUE(verify(*cut).empty()) << render(verify(*cut));
     auto joined = clone(*cut);
     size_t merges = 0;
-    for (size_t s = 0; s < joined->symbol_count(); ++s) {
-      if (!joined->is_function(Symbol(s))) continue;
-      Function& f = joined->function(Symbol(s));
+    for (Symbol s : joined->functions()) {
+      Function& f = joined->function(s);
       for (Block b : f.blocks())
         while (f.merge_with_next(b)) ++merges;
     }

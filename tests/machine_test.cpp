@@ -129,9 +129,8 @@ std::vector<Allocated> allocations(uint64_t seed) {
   Coverage coverage(target(), target().usual_features);
   std::vector<Allocated> out;
   legalize(*module, target(), coverage);
-  for (size_t k = 0; k < module->symbol_count(); ++k) {
-    if (!module->is_function(Symbol(k))) continue;
-    auto selected = select(*module, Symbol(k), RuleIndex(target(), target().usual_features));
+  for (Symbol s : module->functions()) {
+    auto selected = select(*module, s, RuleIndex(target(), target().usual_features));
     EXPECT_TRUE(selected.good());
     out.push_back({selected->code, allocate(selected->code, target())});
   }

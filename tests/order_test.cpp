@@ -88,11 +88,10 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
     Module& module = *program.module;
     legalize(module, target(), Coverage(target(), target().usual_features));
     RuleIndex rules(target(), target().usual_features);
-    for (size_t s = 0; s < module.symbol_count(); ++s) {
-      if (!module.is_function(Symbol(s))) continue;
-      auto selected = select(module, Symbol(s), rules);
+    for (Symbol s : module.functions()) {
+      auto selected = select(module, s, rules);
       ASSERT_TRUE(selected.good());
-      const Function& f = module.function(Symbol(s));
+      const Function& f = module.function(s);
       const Code before = selected->code;
       Code after = selected->code;
       Scratch work;

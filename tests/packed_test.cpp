@@ -3,15 +3,12 @@
 
 #include <gtest/gtest.h>
 
-#include <thread>
-
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
-#include "porphyry/render/operations.h"
 #include "porphyry/sample/sample.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -192,37 +189,6 @@ TEST(Verify, BuiltKindsAndNamesAreChecked) {
   for (const char* part : {"the kind above 'a' is not there", "member 'x' of 'R' is of no kind that is there",
                            "two values are called 'twice'"})
     EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
-}
-
-// Realms share nothing: threads that have one each need no lock.
-TEST(Isolation, ThreadsWorkApart) {
-  auto work = [](uint64_t first) {
-    std::string out;
-    for (uint64_t seed = first; seed < first + 25; ++seed) {
-      Realm realm, other;
-      Sample sample = make_sample(realm, {.seed = seed});
-      std::string packed = write_packed(*sample.module);
-      auto back = load_packed(other, "x", packed);
-      EXPECT_TRUE(back.good());
-      auto piece = Sample::fresh_piece();
-      Evaluator e(**back, {.step_limit = 20000});
-      size_t count = 0;
-      for (Type t : (*back)->function(sample.main).signature().parameters) count += t.lanes();
-      std::vector<Datum> arguments(count);
-      arguments[0] = e.attach(piece, "piece");
-      out += end_text(e.call(sample.main, arguments).end) + write_text(**back);
-    }
-    return out;
-  };
-  std::vector<std::string> apart(4);
-  std::vector<std::thread> threads;
-  for (size_t k = 0; k < apart.size(); ++k) threads.emplace_back([&, k] { apart[k] = work(k * 25 + 1); });
-  for (std::thread& t : threads) t.join();
-  for (size_t k = 0; k < apart.size(); ++k) EXPECT_EQ(apart[k], work(k * 25 + 1));
-}
-
-TEST(Docs, TheOperationsPageIsTheTable) {
-  EXPECT_EQ(contents(PORPHYRY_ROOT "/docs/operations.md"), render_operations());
 }
 
 }  // namespace

@@ -18,9 +18,8 @@ Evaluator::Machine::Machine(const Module& module, EvaluatorOptions options)
       memory_(module, options.seed, options.memory_limit),
       plans_(module.symbol_count()) {
   place_data();
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    if (!module.is_function(Symbol(k))) continue;
-    const Function& f = module.function(Symbol(k));
+  for (Symbol s : module.functions()) {
+    const Function& f = module.function(s);
     if (f.reads_unwritten()) memory_.remember_writes();
   }
 }

@@ -43,7 +43,8 @@ Type Pen::type_of(Value v) const {
   return function_->type(v);
 }
 
-Value Pen::write(Op op, std::span<const Value> operands, uint8_t promises) {
+Value Pen::write(Op op, ValueList list, uint8_t promises) {
+  std::span<const Value> operands = list;
   Type types[3], results[2];
   if (operands.size() > 3) throw std::invalid_argument("a plain operation has three operands at most");
   for (size_t k = 0; k < operands.size(); ++k) types[k] = type_of(operands[k]);
@@ -52,7 +53,7 @@ Value Pen::write(Op op, std::span<const Value> operands, uint8_t promises) {
       put({.op = op, .operands = operands, .results = {results, count}, .promises = promises}));
 }
 
-std::pair<Value, Value> Pen::write_pair(Op op, std::initializer_list<Value> operands) {
+std::pair<Value, Value> Pen::write_pair(Op op, ValueList operands) {
   Value first = write(op, operands);
   return {first, Value(first.index + 1)};
 }
@@ -77,14 +78,17 @@ Value Pen::real(Type t, double d) {
   return function_->constant(t, bits);
 }
 
-Value Pen::access(Op op, std::optional<Type> result, std::optional<Value> stored, Value p, Value index,
-                  int64_t scale, int64_t offset) {
+Value Pen::access(Op op, std::optional<Type> result, std::optional<Value> stored, Value p,
+                  const Where& where) {
   Value operands[3];
   size_t count = 0;
   if (stored) operands[count++] = *stored;
   operands[count++] = p;
-  if (index.exists()) operands[count++] = index;
-  Address a{.scale = scale, .offset = offset, .indexed = index.exists()};
+  if (where.index.exists()) operands[count++] = where.index;
+  Address a{
+      .scale = where.scale, .offset = where.offset, .kind = where.kind, .indexed = where.index.exists()};
+  a.align = where.align ? where.align : module_->kinds.align(where.kind);
+  a.is_volatile = where.is_volatile;
   Function::Draft draft{.op = op, .operands = {operands, count}, .detail = function_->add_address(a)};
   if (result) draft.results = {&*result, 1};
   Instruction i = put(draft);
@@ -92,14 +96,16 @@ Value Pen::access(Op op, std::optional<Type> result, std::optional<Value> stored
 }
 
 Value Pen::load(Type t, Value p, Value index, int64_t scale, int64_t offset) {
-  return access(Op::Load, t, std::nullopt, p, index, scale, offset);
+  return access(Op::Load, t, std::nullopt, p, {index, scale, offset});
 }
 void Pen::store(Value v, Value p, Value index, int64_t scale, int64_t offset) {
-  access(Op::Store, std::nullopt, v, p, index, scale, offset);
+  access(Op::Store, std::nullopt, v, p, {index, scale, offset});
 }
 Value Pen::at(Value p, Value index, int64_t scale, int64_t offset) {
-  return access(Op::At, type_of(p), std::nullopt, p, index, scale, offset);
+  return access(Op::At, type_of(p), std::nullopt, p, {index, scale, offset});
 }
+Value Pen::load(Type t, Value p, const Where& where) { return access(Op::Load, t, std::nullopt, p, where); }
+void Pen::store(Value v, Value p, const Where& where) { access(Op::Store, std::nullopt, v, p, where); }
 
 Value Pen::load(Type t, const Address& a, std::span<const Value> operands) {
   return function_->result(
@@ -151,7 +157,7 @@ void Pen::watch(std::string_view variable, Value v) {
   put({.op = Op::Watch, .operands = {&v, 1}, .detail = module_->realm().name(variable).index});
 }
 
-std::vector<Value> Pen::call(Symbol callee, std::span<const Value> arguments) {
+std::vector<Value> Pen::call(Symbol callee, ValueList arguments) {
   const Signature* signature = callee.index < module_->symbol_count() ? module_->signature(callee) : nullptr;
   if (!signature) throw std::invalid_argument("a call names no function of the module");
   Instruction i =
@@ -161,8 +167,7 @@ std::vector<Value> Pen::call(Symbol callee, std::span<const Value> arguments) {
   return out;
 }
 
-std::vector<Value> Pen::call_through(Value function, std::span<const Value> arguments,
-                                     std::span<const Type> results) {
+std::vector<Value> Pen::call_through(Value function, ValueList arguments, std::span<const Type> results) {
   std::vector<Value> operands{function};
   operands.insert(operands.end(), arguments.begin(), arguments.end());
   Instruction i = put({.op = Op::CallThrough, .operands = operands, .results = results});
@@ -171,12 +176,11 @@ std::vector<Value> Pen::call_through(Value function, std::span<const Value> argu
   return out;
 }
 
-void Pen::return_call(Symbol callee, std::span<const Value> arguments) {
+void Pen::return_call(Symbol callee, ValueList arguments) {
   put({.op = Op::ReturnCall, .operands = arguments, .detail = callee.index});
 }
 
-void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
-                 std::initializer_list<Value> arguments) {
+void Pen::choose(Value v, std::span<const Case> cases, Block otherwise, ValueList arguments) {
   std::vector<Bits> values;
   std::vector<Function::Draft::Destination> targets;
   Bits mask = mask_of(type_of(v).bits());
@@ -184,25 +188,21 @@ void Pen::choose(Value v, std::span<const Case> cases, Block otherwise,
     values.push_back(c.value & mask);
     targets.push_back({c.to, c.arguments});
   }
-  targets.push_back({otherwise, {arguments.begin(), arguments.size()}});
+  targets.push_back({otherwise, arguments});
   put({.op = Op::Choose, .operands = {&v, 1}, .detail = function_->add_cases(values), .targets = targets});
 }
 
-void Pen::go(Block to, std::initializer_list<Value> arguments) {
-  Function::Draft::Destination target{to, {arguments.begin(), arguments.size()}};
+void Pen::go(Block to, ValueList arguments) {
+  Function::Draft::Destination target{to, arguments};
   put({.op = Op::Go, .targets = {&target, 1}});
 }
 
-void Pen::when(Value condition, Block yes, std::initializer_list<Value> yes_arguments, Block no,
-               std::initializer_list<Value> no_arguments) {
-  Function::Draft::Destination targets[] = {{yes, {yes_arguments.begin(), yes_arguments.size()}},
-                                            {no, {no_arguments.begin(), no_arguments.size()}}};
+void Pen::when(Value condition, Block yes, ValueList yes_arguments, Block no, ValueList no_arguments) {
+  Function::Draft::Destination targets[] = {{yes, yes_arguments}, {no, no_arguments}};
   put({.op = Op::When, .operands = {&condition, 1}, .targets = targets});
 }
 
-void Pen::return_values(std::initializer_list<Value> results) {
-  put({.op = Op::Return, .operands = {results.begin(), results.size()}});
-}
+void Pen::return_values(ValueList results) { put({.op = Op::Return, .operands = results}); }
 
 void Pen::trap() { put({.op = Op::Trap}); }
 

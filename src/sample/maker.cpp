@@ -424,9 +424,8 @@ Sample make_sample(Realm& realm, const SampleOptions& options) { return sample::
 
 void SampleCoverage::add(const Module& module) {
   ++programs;
-  for (size_t s = 0; s < module.symbol_count(); ++s) {
-    if (!module.is_function(Symbol(s))) continue;
-    const Function& f = module.function(Symbol(s));
+  for (Symbol s : module.functions()) {
+    const Function& f = module.function(s);
     for (Block b : f.blocks())
       for (Instruction i : f.instructions(b)) {
         ++uses[static_cast<size_t>(f.op(i))];

@@ -292,9 +292,8 @@ uint64_t stack_bytes(const Convention& convention, const Signature& s) {
 
 Diagnostics return_call_problems(const Module& module, const Target& target) {
   Diagnostics out;
-  for (size_t k = 0; k < module.symbol_count(); ++k) {
-    if (!module.is_function(Symbol(k))) continue;
-    const Function& f = module.function(Symbol(k));
+  for (Symbol s : module.functions()) {
+    const Function& f = module.function(s);
     for (Block b : f.blocks()) {
       if (f.edges(b).size() > 0) continue;
       Instruction i = f.last(b);
@@ -309,7 +308,7 @@ Diagnostics return_call_problems(const Module& module, const Target& target) {
       Diagnostic d = complaint(
           fmt::format(
               "in '{}': a return call passes {} bytes on the stack, where the function itself was passed {}",
-              module.symbol_name(Symbol(k)), wanted, there),
+              module.symbol_name(s), wanted, there),
           "arguments that fit into the registers and the stack that the caller has filled, or a plain call");
       d.excerpt = write_text(module, f, i);
       d.length = static_cast<uint32_t>(d.excerpt.size());

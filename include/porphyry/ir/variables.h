@@ -1,0 +1,77 @@
+// SSA form for a front end's mutable variables, made while the blocks are written: reads become values, and
+// blocks get parameters where different values meet.
+//
+//   Variables variables(module, f);
+//   auto sum = variables.add(Type::integer(32), "sum");
+//   variables.write(sum, pen.block(), pen.i32(0));
+//   …                                               // go to `loop`, write its body, go back
+//   Value now = variables.read(sum, loop);
+//   variables.finish();                             // when all blocks and edges are there
+//
+// M. Braun et al., "Simple and Efficient Construction of Static Single Assignment Form", 2013: a read looks
+// for the value in its block and then in the blocks before it; where several come together a parameter stands
+// for what they bring. Parameters that turn out to bring one value alone go at the end. That is the least
+// number of parameters where control is reducible.
+#pragma once
+
+#include "porphyry/ir/module.h"
+
+namespace porphyry {
+
+class Variables {
+ public:
+  using Variable = uint32_t;
+
+  Variables(Module& module, Function& function) : module_(module), f_(function) {}
+
+  // A variable that was not written reads zero (null, false). Parameters that stand for it get its name, or
+  // that with a number.
+  Variable add(Type type, std::string_view name = {});
+  // From here on, in this block.
+  void write(Variable variable, Block block, Value value);
+  // What it holds behind all that was written in the block so far. The block must be sealed, or its edges may
+  // still be missing: then a parameter waits for what they bring. Average O(blocks on the way to the write).
+  Value read(Variable variable, Block block);
+  // No edge comes into the block any more but those that are there. As early as possible: a sealed block
+  // needs no parameter for what all its edges bring alike.
+  void seal(Block block);
+  // Seals all blocks and erases superfluous parameters; nothing may be read or written afterwards. Values
+  // that were read before may have gone with them: only the function's own operands are kept right.
+  // O(parameters made and their arguments).
+  void finish();
+
+ private:
+  class Eraser;
+  struct Row {
+    Type type;
+    Name name;
+  };
+  struct Made {  // a parameter of ours
+    Value parameter;
+    Block block;
+    Variable variable;
+  };
+  Value* known(Variable variable, Block block);
+  void remember(Variable variable, Block block, Value value);
+  void grow();
+  Value make_parameter(Variable variable, Block block);
+  Value find(Variable variable, Block block);
+  void fill_all();
+  void name_parameters();
+
+  Module& module_;
+  Function& f_;
+  std::vector<Row> rows_;
+  SideTable<Block, char> sealed_;
+  std::vector<Made> made_;
+  std::vector<Made> to_fill_;                 // of sealed blocks, whose edges have no argument for them yet
+  SideTable<Block, std::vector<Made>> open_;  // of blocks that are not sealed
+  struct Entry {
+    uint64_t key = 0;  // block and variable, plus one; 0: free
+    Value value;
+  };
+  std::vector<Entry> table_;  // open addressing, a power of two
+  size_t entries_ = 0;
+};
+
+}  // namespace porphyry

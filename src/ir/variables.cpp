@@ -1,0 +1,249 @@
+// No recursion: a read walks up blocks with one edge into them; where several come together it makes a
+// parameter and puts it on a list, and the arguments on those edges are read when the walk is over, which may
+// put further parameters there. So the depth of the program's control does not matter.
+//
+// Invariant: outside of these functions each parameter of a sealed block has an argument on each edge.
+#include "porphyry/ir/variables.h"
+
+#include <numeric>
+
+#include "porphyry/base/hash.h"
+#include "porphyry/ir/order.h"
+#include "rings.h"
+
+namespace porphyry {
+namespace {
+
+uint64_t key_of(Variables::Variable variable, Block block) {
+  return (uint64_t(block.index) << 32 | variable) + 1;
+}
+
+}  // namespace
+
+Variables::Variable Variables::add(Type type, std::string_view name) {
+  rows_.push_back({type, name.empty() ? Name() : module_.realm().name(name)});
+  return static_cast<Variable>(rows_.size() - 1);
+}
+
+Value* Variables::known(Variable variable, Block block) {
+  if (table_.empty()) return nullptr;
+  uint64_t key = key_of(variable, block);
+  for (size_t at = mixed(key) & (table_.size() - 1);; at = (at + 1) & (table_.size() - 1)) {
+    if (table_[at].key == key) return &table_[at].value;
+    if (table_[at].key == 0) return nullptr;
+  }
+}
+
+void Variables::grow() {
+  std::vector<Entry> old(std::max<size_t>(64, table_.size() * 2));
+  old.swap(table_);
+  for (const Entry& e : old) {
+    if (e.key == 0) continue;
+    size_t at = mixed(e.key) & (table_.size() - 1);
+    while (table_[at].key) at = (at + 1) & (table_.size() - 1);
+    table_[at] = e;
+  }
+}
+
+void Variables::remember(Variable variable, Block block, Value value) {
+  if (Value* v = known(variable, block)) return void(*v = value);
+  if (entries_ * 2 >= table_.size()) grow();
+  uint64_t key = key_of(variable, block);
+  size_t at = mixed(key) & (table_.size() - 1);
+  while (table_[at].key) at = (at + 1) & (table_.size() - 1);
+  table_[at] = {key, value};
+  ++entries_;
+}
+
+void Variables::write(Variable variable, Block block, Value value) { remember(variable, block, value); }
+
+Value Variables::make_parameter(Variable variable, Block block) {
+  made_.push_back({f_.add_parameter(block, rows_[variable].type), block, variable});
+  if (sealed_.get(block)) {
+    to_fill_.push_back(made_.back());
+  } else {
+    auto waiting = open_.get(block);
+    waiting.push_back(made_.back());
+    open_.set(block, std::move(waiting));
+  }
+  remember(variable, block, made_.back().parameter);
+  return made_.back().parameter;
+}
+
+// Without the arguments of parameters that it makes.
+Value Variables::find(Variable variable, Block block) {
+  Block at = block;
+  Value found;
+  for (size_t steps = 0; !found.exists(); ++steps) {
+    Edge in = f_.first_in(at);
+    bool one_way_in = in.exists() && !f_.next_in(in).exists();
+    if (Value* v = known(variable, at))
+      found = *v;
+    else if (!sealed_.get(at) || (in.exists() && !one_way_in))
+      found = make_parameter(variable, at);
+    else if (in.exists() && steps < f_.block_limit())  // rings that nothing leads into have no beginning
+      at = f_.from(in);
+    else
+      found = f_.constant(rows_[variable].type, 0);  // not written on the way
+  }
+  // Blocks passed on the way are not walked again.
+  for (Block b = block; b != at; b = f_.from(f_.first_in(b))) remember(variable, b, found);
+  return found;
+}
+
+Value Variables::read(Variable variable, Block block) {
+  Value out = find(variable, block);
+  fill_all();
+  return out;
+}
+
+// In the order in which they were made: that of the parameters of each block.
+void Variables::fill_all() {
+  for (size_t k = 0; k < to_fill_.size(); ++k) {
+    Made m = to_fill_[k];
+    for (Edge e : f_.edges_into(m.block)) f_.add_argument(e, find(m.variable, f_.from(e)));
+  }
+  to_fill_.clear();
+}
+
+void Variables::seal(Block block) {
+  if (sealed_.get(block)) return;
+  sealed_.set(block, 1);
+  for (const Made& m : open_.get(block)) to_fill_.push_back(m);
+  open_.set(block, {});
+  fill_all();
+}
+
+// Finds the parameters that stand for one value alone, and erases them.
+//
+// A ring of parameters into which one value alone comes from outside holds that value throughout. Where
+// several come, those that take none of them may still form such rings among themselves, and so on inwards:
+// section 3.2 of the paper. Near-linear where rings do not nest.
+class Variables::Eraser {
+ public:
+  explicit Eraser(Variables& v)
+      : v_(v),
+        f_(v.f_),
+        local_(v.made_.size()),
+        gone_(v.made_.size()),
+        reached_(f_.block_limit(), std::pmr::get_default_resource()) {
+    for (uint32_t k = 0; k < v_.made_.size(); ++k) row_.set(v_.made_[k].parameter, k + 1);
+    for (Block b : reverse_postorder(f_)) reached_[b] = 1;  // what never comes brings nothing
+  }
+
+  void run() {
+    struct Level {
+      std::vector<Numbers> rings;
+      size_t next = 0;
+    };
+    Numbers all(v_.made_.size());
+    std::iota(all.begin(), all.end(), 0u);
+    std::vector<Level> levels{{rings_of(all)}};
+    while (!levels.empty()) {
+      Level& level = levels.back();
+      if (level.next == level.rings.size()) {
+        levels.pop_back();
+        continue;
+      }
+      Numbers inner = one(level.rings[level.next++]);
+      if (!inner.empty()) levels.push_back({rings_of(inner)});
+    }
+    size_t k = 0;
+    std::erase_if(v_.made_, [&](const Made&) { return gone_[k++]; });
+  }
+
+ private:
+  using Numbers = Rings::Numbers;  // rows of made_
+
+  std::vector<Value> arguments(uint32_t k) const {
+    const Made& m = v_.made_[k];
+    std::vector<Value> out;
+    for (Edge e : f_.edges_into(m.block))
+      if (reached_[f_.from(e)]) out.push_back(f_.argument(e, f_.result_index(m.parameter)));
+    return out;
+  }
+  // The place among those that are looked at now, plus one; 0 for others.
+  uint32_t local(Value v) const {
+    uint32_t row = row_.get(v);
+    return row ? local_[row - 1] : 0;
+  }
+  void look_at(const Numbers& rows) {
+    for (uint32_t k : looked_at_) local_[k] = 0;
+    looked_at_ = rows;
+    for (uint32_t k = 0; k < rows.size(); ++k) local_[rows[k]] = k + 1;
+  }
+
+  std::vector<Numbers> rings_of(const Numbers& rows) {
+    look_at(rows);
+    Rings found(rows.size(), [&](uint32_t k) {
+      Numbers out;
+      for (Value v : arguments(rows[k]))
+        if (uint32_t l = local(v)) out.push_back(l - 1);
+      return out;
+    });
+    for (Numbers& ring : found.rings)
+      for (uint32_t& k : ring) k = rows[k];
+    return std::move(found.rings);
+  }
+
+  // Erases a ring into which one value comes; of another, gives those into which none comes.
+  Numbers one(const Numbers& ring) {
+    look_at(ring);
+    Value outside;
+    bool several = false;
+    Numbers inner;
+    for (uint32_t k : ring) {
+      bool takes_outside = false;
+      for (Value v : arguments(k)) {
+        if (local(v)) continue;
+        takes_outside = true;
+        several |= outside.exists() && outside != v;
+        outside = v;
+      }
+      if (!takes_outside) inner.push_back(k);
+    }
+    if (several) return inner;
+    for (uint32_t k : ring) erase(k, outside);
+    return {};
+  }
+
+  void erase(uint32_t k, Value same) {
+    const Made& m = v_.made_[k];
+    // Nothing comes in at all where control never comes.
+    f_.replace_uses(m.parameter, same.exists() ? same : f_.constant(v_.rows_[m.variable].type, 0));
+    f_.erase_parameter(m.block, f_.result_index(m.parameter));
+    gone_[k] = 1;
+  }
+
+  Variables& v_;
+  Function& f_;
+  SideTable<Value, uint32_t> row_;  // of made_, plus one
+  Numbers local_, looked_at_;
+  std::vector<uint8_t> gone_;
+  FixedTable<Block, uint8_t> reached_;
+};
+
+// night, night_2, night_3, …
+void Variables::name_parameters() {
+  SideTable<Name, uint32_t> times;
+  for (size_t k = 0; k < f_.value_limit(); ++k)
+    if (Name n = f_.name(Value(k)); n.exists()) times.set(n, 1);
+  for (const Made& m : made_) {
+    Name base = rows_[m.variable].name, name = base;
+    if (!base.exists()) continue;
+    for (uint32_t n = times.get(base); times.get(name); ++n) {
+      name = module_.realm().name(std::string(module_.text(base)) + "_" + std::to_string(n + 1));
+      times.set(base, n + 1);
+    }
+    times.set(name, 1);
+    f_.set_name(m.parameter, name);
+  }
+}
+
+void Variables::finish() {
+  for (Block b : f_.blocks()) seal(b);
+  Eraser(*this).run();
+  name_parameters();
+}
+
+}  // namespace porphyry

@@ -1,0 +1,123 @@
+// What several threads do at once. This file is also built with the checker of threads, alone.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <thread>
+
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/packed.h"
+#include "porphyry/jit/apart.h"
+#include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
+#include "porphyry/sample/sample.h"
+#include "porphyry/targets/targets.h"
+#include "support/process.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+// Realms share nothing: threads that have one each need no lock.
+TEST(Threads, WorkApartInRealmsOfTheirOwn) {
+  auto work = [](uint64_t first) {
+    std::string out;
+    for (uint64_t seed = first; seed < first + 25; ++seed) {
+      Realm realm, other;
+      Sample sample = make_sample(realm, {.seed = seed});
+      std::string packed = write_packed(*sample.module);
+      auto back = load_packed(other, "x", packed);
+      EXPECT_TRUE(back.good());
+      auto piece = Sample::fresh_piece();
+      Evaluator e(**back, {.step_limit = 20000});
+      size_t count = 0;
+      for (Type t : (*back)->function(sample.main).signature().parameters) count += t.lanes();
+      std::vector<Datum> arguments(count);
+      arguments[0] = e.attach(piece, "piece");
+      out += end_text(e.call(sample.main, arguments).end) + write_text(**back);
+    }
+    return out;
+  };
+  std::vector<std::string> apart(4);
+  std::vector<std::thread> threads;
+  for (size_t k = 0; k < apart.size(); ++k) threads.emplace_back([&, k] { apart[k] = work(k * 25 + 1); });
+  for (std::thread& t : threads) t.join();
+  for (size_t k = 0; k < apart.size(); ++k) EXPECT_EQ(apart[k], work(k * 25 + 1));
+}
+
+// Read, optimized and lowered: the bytes of a module.
+std::vector<uint8_t> bytes_of(uint64_t seed) {
+  Realm realm;
+  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+  Realm own;
+  auto module = testing::must_read(own, write_text(*program.module));
+  EXPECT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
+  auto jit = Jit::compile(*module, *native_target());
+  EXPECT_TRUE(jit.good());
+  std::vector<uint8_t> out;
+  for (const machine::CompiledFunction& f : (*jit)->lowered().functions)
+    out.insert(out.end(), f.bytes.begin(), f.bytes.end());
+  return out;
+}
+
+TEST(Threads, ModulesCompileOnManyThreadsToTheSameBytes) {
+  constexpr uint64_t count = 24;
+  std::vector<std::vector<uint8_t>> alone, together(count);
+  for (uint64_t k = 0; k < count; ++k) alone.push_back(bytes_of(700 + k));
+  std::vector<std::thread> threads;
+  for (int t = 0; t < 4; ++t)
+    threads.emplace_back([&, t] {
+      for (uint64_t k = static_cast<uint64_t>(t); k < count; k += 4) together[k] = bytes_of(700 + k);
+    });
+  for (std::thread& t : threads) t.join();
+  for (uint64_t k = 0; k < count; ++k) EXPECT_EQ(alone[k], together[k]) << "seed " << 700 + k;
+}
+
+TEST(Threads, ManyThreadsMayCallAFunctionForTheFirstTimeAtOnce) {
+  for (int round = 0; round < 20; ++round) {
+    Realm realm;
+    std::string text = "module watch\n";
+    for (int k = 0; k < 24; ++k)
+      text += fmt::format(
+          "func post{0}(n: i64) -> i64 {{\nenter:\n  when_zero = eq n, 0\n  when when_zero go stop else "
+          "next\n"
+          "stop:\n  return {0}\nnext:\n  m = sub n, 1\n  r = call post{1}(m)\n  s = add r, {0}\n  return "
+          "s\n}}\n",
+          k, (k * 7 + 5) % 24);
+    auto module = testing::must_read(realm, text);
+    auto eager = Jit::compile(*module, *native_target()),
+         lazy = Jit::compile(*module, *native_target(), {}, usual_externals, {.lazy = true});
+    std::vector<std::string> wrong(8);
+    {
+      std::vector<std::jthread> threads;
+      for (int t = 0; t < 8; ++t)
+        threads.emplace_back([&, t] {
+          for (int k = 0; k < 24; ++k) {
+            std::string name = fmt::format("post{}", (k * (2 * t + 1)) % 24);
+            int64_t is = (*(*lazy)->function<int64_t(int64_t)>(name))(40),
+                    should = (*(*eager)->function<int64_t(int64_t)>(name))(40);
+            if (is != should) wrong[static_cast<size_t>(t)] = name;
+          }
+        });
+    }
+    for (const std::string& w : wrong) EXPECT_EQ(w, "");
+    EXPECT_EQ((*lazy)->lowered().functions.size(), 24u);
+  }
+}
+
+// The tool does its inputs on all cores.
+TEST(Threads, TheToolLowersManyInputs) {
+  testing::TemporaryFolder folder;
+  std::string files;
+  for (int k = 0; k < 8; ++k) {
+    Realm realm;
+    std::string text = write_text(*make_sample(realm, {.seed = 900u + k, .native_layout = true}).module);
+    files += " " + folder.write(fmt::format("night{}.por", k), text);
+  }
+  testing::Ran all = testing::run_command(fmt::format("mkdir {0} && {1} lower -O1 --as object{2} -o {0} 2>&1",
+                                                      folder.file("out"), PORPHYRY_TOOL, files));
+  EXPECT_EQ(all.status, 0) << all.out;
+  EXPECT_EQ(all.out, "");
+}
+
+}  // namespace
+}  // namespace porphyry
