@@ -273,7 +273,7 @@ class Verifier {
       complain(i,
                "an access of " + std::to_string(t.bytes()) + " bytes is wider than its member '" +
                    path_text(module_, a.kind) + "'",
-               "at most " + std::to_string(path.room) + (path.room == 1 ? " byte" : " bytes"));
+               "at most " + counted(path.room, "byte"));
   }
 
   void listed_types(Instruction i, const std::vector<Type>& is, const std::vector<Type>& should,

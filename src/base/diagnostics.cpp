@@ -5,6 +5,11 @@
 
 namespace porphyry {
 
+std::string counted(uint64_t n, std::string_view one, std::string_view many) {
+  std::string out = std::to_string(n) + " ";
+  return out.append(n == 1 || many.empty() ? one : many).append(n != 1 && many.empty() ? "s" : "");
+}
+
 std::string listed(const std::vector<std::string>& words, std::string_view last) {
   std::string out;
   for (size_t i = 0; i < words.size(); ++i) {

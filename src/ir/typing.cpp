@@ -126,9 +126,7 @@ class OperandCheck {
 };
 
 Problem wrong_count(Op op, size_t is, size_t expected) {
-  return TypingProblem{-1,
-                       quoted_name(op) + " has " + std::to_string(is) + (is == 1 ? " operand" : " operands"),
-                       std::to_string(expected) + (expected == 1 ? " operand" : " operands")};
+  return TypingProblem{-1, quoted_name(op) + " has " + counted(is, "operand"), counted(expected, "operand")};
 }
 
 // What single operations ask beyond the roles of their operands.
@@ -216,8 +214,8 @@ std::optional<TypingProblem> typing_problem(Op op, Types operands, Types results
   unsigned count = result_types(op, operands, results.empty() ? Type() : results[0], should);
   if (results.empty() && count) return std::nullopt;
   if (results.size() != count)
-    return TypingProblem{-1, quoted_name(op) + " has " + std::to_string(results.size()) + " results",
-                         std::to_string(count) + (count == 1 ? " result" : " results")};
+    return TypingProblem{-1, quoted_name(op) + " has " + counted(results.size(), "result"),
+                         counted(count, "result")};
   for (unsigned k = 0; k < count; ++k) {
     if (results[k] == should[k]) continue;
     return TypingProblem{-1, quoted_name(op) + " gives " + results[k].name() + " here", should[k].name()};

@@ -1,4 +1,5 @@
 #include "porphyry/jit/jit.h"
+#include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
 #include <sys/mman.h>
@@ -117,7 +118,7 @@ Diagnostics Jit::get_memory(const jit::Placing& p) {
 }
 
 size_t Jit::lazy_word_bytes() const {
-  return lazy_ ? jit::rounded(lazy_->word_bytes(), jit::page_bytes()) : 0;
+  return lazy_ ? round_up<size_t>(lazy_->word_bytes(), jit::page_bytes()) : 0;
 }
 
 // Where each symbol is, and where code finds it: external functions through stubs, which are written here.

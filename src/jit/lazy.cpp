@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <atomic>
 
+#include "porphyry/base/rounding.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/object/object.h"
 
@@ -43,9 +44,9 @@ Entries::Entries(const Target& target, size_t count, void* (*compile)(void*, uin
     : target_(target), count_(count), compile_(compile), self_(self) {
   jit::StubWriter asking(target), entry(target);
   asking.ask_and_jump(compile, self);
-  asking_bytes_ = jit::rounded(asking.size(), 64);
+  asking_bytes_ = round_up<size_t>(asking.size(), 64);
   entry.jump_through(0), entry.jump_with(0, 0);
-  entry_bytes_ = jit::rounded(entry.size(), 16);
+  entry_bytes_ = round_up<size_t>(entry.size(), 16);
 }
 
 void Entries::write(uint8_t* start, uint8_t* words) {
@@ -120,9 +121,9 @@ void* LazyCode::compile(size_t symbol) {
 uint8_t* LazyCode::put(const CompiledFunction& f) {
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
-  size_t before = places_.size() * 64 % page, pool = jit::rounded(f.bytes.size(), 16);
+  size_t before = places_.size() * 64 % page, pool = round_up<size_t>(f.bytes.size(), 16);
   std::vector<size_t> places = pool_places(f.pool);
-  size_t all = jit::rounded(before + pool + places.back(), page);
+  size_t all = round_up<size_t>(before + pool + places.back(), page);
   uint8_t* memory = growth_.open(all);
   if (!memory) return nullptr;
   uint8_t* code = memory + before;

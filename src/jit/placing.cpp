@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "porphyry/base/rounding.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry::jit {
@@ -18,7 +19,7 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
   Placing p;
   size_t page = page_bytes(), at = first_bytes;
   for (const CompiledFunction& c : lowered.functions) {
-    p.functions.push_back(at = rounded(at, c.align));
+    p.functions.push_back(at = round_up<size_t>(at, c.align));
     at += c.bytes.size();
   }
   StubWriter far(target);
@@ -26,12 +27,12 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
   p.stubs.resize(module.symbol_count());
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (module[Symbol(k)].kind != SymbolKind::ExternFunction) continue;
-    p.stubs[k] = at = rounded(at, 16);
+    p.stubs[k] = at = round_up<size_t>(at, 16);
     at += far.size();
   }
-  p.constants_start = at = rounded(at, page);
+  p.constants_start = at = round_up<size_t>(at, page);
   for (const CompiledFunction& c : lowered.functions) {
-    at = rounded(at, 16);
+    at = round_up<size_t>(at, 16);
     p.pools.push_back(pool_places(c.pool));
     for (size_t& place : p.pools.back()) place += at;
     at = p.pools.back().back();
@@ -41,14 +42,14 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
     for (size_t k = 0; k < module.symbol_count(); ++k) {
       const SymbolRow& row = module[Symbol(k)];
       if (row.kind != SymbolKind::Data || row.data.is_const != constant) continue;
-      p.data[k] = at = rounded(at, std::max<size_t>(row.data.align, 16));
+      p.data[k] = at = round_up<size_t>(at, std::max<size_t>(row.data.align, 16));
       at += row.data.size();
     }
   };
   place_data(true);
-  p.data_start = at = rounded(at, page);
+  p.data_start = at = round_up<size_t>(at, page);
   place_data(false);
-  p.end = std::max<size_t>(rounded(at, page), 1);
+  p.end = std::max<size_t>(round_up<size_t>(at, page), 1);
   return p;
 }
 

@@ -9,8 +9,6 @@
 #include "stubs.h"
 
 namespace porphyry::jit {
-
-inline size_t rounded(size_t n, size_t to) { return (n + to - 1) / to * to; }
 size_t page_bytes();
 
 // Offsets from the start.

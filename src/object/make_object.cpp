@@ -2,6 +2,7 @@
 #include <map>
 
 #include "debug_parts.h"
+#include "porphyry/base/rounding.h"
 #include "sink.h"
 
 namespace porphyry {
@@ -78,7 +79,7 @@ class Maker {
   uint64_t open(uint32_t section, uint64_t align) {
     ObjectFile::Section& s = out_.sections[section];
     s.align = std::max(s.align, align);
-    if (s.zeros) return s.size = (s.size + align - 1) / align * align;
+    if (s.zeros) return s.size = round_up<uint64_t>(s.size, align);
     size_t from = s.bytes.size();
     object::Sink(s.bytes).align(align);
     std::span<uint8_t> between(reinterpret_cast<uint8_t*>(s.bytes.data()) + from, s.bytes.size() - from);

@@ -2,6 +2,7 @@
 #include <cstring>
 
 #include "debug_parts.h"
+#include "porphyry/base/rounding.h"
 
 namespace porphyry {
 namespace {
@@ -46,7 +47,7 @@ ObjectFile make_memory_object(const LoweredModule& lowered, std::span<const Plac
   }
   object::add_call_frames(out, target, placed);
   out.sections.back().address =
-      (start + code.size() + 15) / 16 * 16;  // distances to the code are short there
+      round_up<uint64_t>(start + code.size(), 16);  // distances to the code are short there
   if (lowered.legal->position_count()) object::add_lines(out, *lowered.legal, target, placed);
   settle(out, target);
   return out;

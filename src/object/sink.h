@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <string>
 #include <string_view>
+#include "porphyry/base/rounding.h"
 
 namespace porphyry::object {
 
@@ -29,7 +30,7 @@ class Sink {
   }
   void text(std::string_view s) { out_.append(s), out_.push_back('\0'); }
   void bytes(std::string_view s) { out_.append(s); }
-  void align(size_t to, char with = 0) { out_.resize((out_.size() + to - 1) / to * to, with); }
+  void align(size_t to, char with = 0) { out_.resize(round_up(out_.size(), to), with); }
   // Writes over what stands at `at` already.
   void patch32(size_t at, uint64_t v) {
     for (size_t k = 0; k < 4; ++k) out_[at + k] = static_cast<char>(v >> (8 * k));

@@ -56,10 +56,6 @@ std::string joined(const std::vector<std::string>& words) {
   return out;
 }
 
-std::string plural(unsigned n, const char* one, const char* many) {
-  return fmt::format("{} {}", n, n == 1 ? one : many);
-}
-
 // What moved, where to, and why.
 bool was_moved(const machine::FunctionListing::Life& life) {
   return std::any_of(life.stays.begin(), life.stays.end(),
@@ -83,15 +79,14 @@ std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
   if (l.frame_bytes) out += fmt::format("  frame     {} bytes\n", l.frame_bytes);
   if (!l.saved.empty()) out += "  keeps     " + joined(l.saved) + "\n";
   const auto& t = l.totals;
-  out += "  totals    " + plural(t.instructions, "instruction", "instructions") + ", " +
-         plural(t.bytes, "byte", "bytes") + ", " + plural(t.loads, "load", "loads") + ", " +
-         plural(t.stores, "store", "stores") + ", " + plural(t.moves, "move", "moves") + ", " +
-         plural(t.spills, "spill", "spills") + ", " + plural(t.reloads, "reload", "reloads") + "\n";
+  out += "  totals    " + counted(t.instructions, "instruction") + ", " + counted(t.bytes, "byte") + ", " +
+         counted(t.loads, "load") + ", " + counted(t.stores, "store") + ", " + counted(t.moves, "move") +
+         ", " + counted(t.spills, "spill") + ", " + counted(t.reloads, "reload") + "\n";
   for (const auto& life : l.lives)
     if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text(life, ink);
   if (t.not_described)
-    out += "  unknown   " + plural(t.not_described, "instruction", "instructions") + " of " +
-           plural(t.bytes_not_described, "byte", "bytes") + " that the book does not describe\n";
+    out += "  unknown   " + counted(t.not_described, "instruction") + " of " +
+           counted(t.bytes_not_described, "byte") + " that the book does not describe\n";
   return out;
 }
 
@@ -144,8 +139,8 @@ std::string render(const ObjectListing& object, bool colour, bool with_summary) 
   return out + fmt::format(
                    "\n{}, {} instructions of {} bytes; the book describes {:.1f} % of them, {} bytes "
                    "stay bytes\n",
-                   plural(static_cast<unsigned>(object.functions.size()), "function", "functions"),
-                   object.instructions, object.bytes, share, object.bytes_not_described);
+                   counted(object.functions.size(), "function"), object.instructions, object.bytes, share,
+                   object.bytes_not_described);
 }
 
 std::string render_json(const std::vector<FunctionListing>& listings) {

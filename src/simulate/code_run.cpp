@@ -1,4 +1,5 @@
 #include "porphyry/simulate/code_run.h"
+#include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
 
@@ -159,9 +160,9 @@ class CodeRun {
     a.virtuals.resize(code->virtuals.size());
     for (Bits& v : a.virtuals) v = Bits(random_()) << 64 | random_();
     a.kept = state_.registers;
-    uint64_t at = (incoming - 8) / 16 * 16;
+    uint64_t at = round_down<uint64_t>(incoming - 8, 16);
     for (const FrameSlot& s : code->slots) {
-      uint64_t bytes = (s.bytes + 15) / 16 * 16, bottom = reinterpret_cast<uint64_t>(stack_.data());
+      uint64_t bytes = round_up<uint64_t>(s.bytes, 16), bottom = reinterpret_cast<uint64_t>(stack_.data());
       if (at - bottom < bytes + code->outgoing_bytes + 64)
         return stop(RunOutcome::End::Fault, "the stack is exhausted");
       at -= bytes;
@@ -169,7 +170,7 @@ class CodeRun {
     }
     if (at - reinterpret_cast<uint64_t>(stack_.data()) < code->outgoing_bytes + 128)
       return stop(RunOutcome::End::Fault, "the stack is exhausted");
-    at -= (code->outgoing_bytes + 15) / 16 * 16;
+    at -= round_up<uint64_t>(code->outgoing_bytes, 16);
     a.outgoing = at;
     activations_.push_back(std::move(a));
   }

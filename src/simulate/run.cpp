@@ -1,4 +1,5 @@
 #include "porphyry/simulate/run.h"
+#include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
 
@@ -53,7 +54,7 @@ State state_at_entry(const Target& target, std::span<uint8_t> stack, const uint6
   for (Bits& r : state.registers) r = Bits(random()) << 64 | random();
   for (const RegisterClass& c : target.classes)
     for (unsigned k = 0; k < c.count; ++k) state.registers[c.first + k] &= mask_of(c.bits);
-  uint64_t top = reinterpret_cast<uint64_t>(stack.data() + stack.size()) / 64 * 64 - 8;
+  uint64_t top = round_down<uint64_t>(reinterpret_cast<uint64_t>(stack.data() + stack.size()), 64) - 8;
   std::memcpy(reinterpret_cast<void*>(top), &end_of_run, 8);
   state.registers[target.convention.stack] = top;
   state.registers[target.convention.whole[0]] = reinterpret_cast<uint64_t>(words);

@@ -53,6 +53,9 @@ inline Diagnostic complaint(std::string message, std::string expected = "") {
   return d;
 }
 
+// "1 operand", "3 operands"; `many` where an s does not do.
+std::string counted(uint64_t n, std::string_view one, std::string_view many = {});
+
 // "a, b or c" for messages.
 std::string listed(const std::vector<std::string>& words, std::string_view last = "or");
 

@@ -168,8 +168,7 @@ void InstructionMaker::check_result_count() {
       (tables_.result_names.empty() && info(p_.op).calls()))
     return;
   refuse(p_.word,
-         "'" + std::string(info(p_.op).name) + "' gives " + std::to_string(p_.results.size()) +
-             (p_.results.size() == 1 ? " result" : " results") + ", but " +
+         "'" + std::string(info(p_.op).name) + "' gives " + counted(p_.results.size(), "result") + ", but " +
              std::to_string(tables_.result_names.size()) + " are named",
          p_.results.empty() ? "the operation without '='" : "a name for each result, then '='");
 }

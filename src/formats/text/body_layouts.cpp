@@ -142,9 +142,7 @@ void StatementReader::call_by_name() {
   bool fits =
       signature->variadic ? p_.written.size() >= p_.wanted.size() : p_.written.size() == p_.wanted.size();
   if (!fits)
-    refuse(t,
-           "'" + *name + "' is called with " + std::to_string(p_.written.size()) +
-               (p_.written.size() == 1 ? " argument" : " arguments"),
+    refuse(t, "'" + *name + "' is called with " + counted(p_.written.size(), "argument"),
            std::to_string(p_.wanted.size()) + (signature->variadic ? " or more" : "") + " for " +
                signature->text());
 }
@@ -198,8 +196,7 @@ bool StatementReader::target() {
   size_t takes = function_.parameters(target.to).size();
   if (target.argument_count != takes)
     refuse(target.token,
-           "'" + std::string(module_.text(n)) + "' is given " + std::to_string(target.argument_count) +
-               (target.argument_count == 1 ? " argument" : " arguments"),
+           "'" + std::string(module_.text(n)) + "' is given " + counted(target.argument_count, "argument"),
            std::to_string(takes) + ", one for each of its parameters");
   if (p_.op != Op::When)
     if (auto times = cursor_.number(~uint64_t(0) - 1)) target.weight = *times;
@@ -279,9 +276,7 @@ void StatementReader::return_statement() {
   }
   p_.wanted = function_.signature().results;
   if (p_.written.size() != p_.wanted.size())
-    refuse(p_.word,
-           "this returns " + std::to_string(p_.written.size()) +
-               (p_.written.size() == 1 ? " result" : " results"),
+    refuse(p_.word, "this returns " + counted(p_.written.size(), "result"),
            std::to_string(p_.wanted.size()) + " for " + function_.signature().text());
 }
 

@@ -1,3 +1,8 @@
+// Idea: ranges are taken by where they begin; each gets a register that is free wherever the range lives,
+// holes of other ranges included. Where none is, the one that costs least to split (this one, or those in its
+// way in one register) is marked, and the rest go on. Invariant: two ranges in one register never meet; what
+// is marked has no register, and is split before the next round. Cost: O(n log n) for n ranges and segments,
+// a search for each candidate register.
 #include "scan.h"
 
 #include <algorithm>

@@ -1,3 +1,10 @@
+// Idea: within a stretch of a block (up to a call or the jumps at its end), lines that must stay together
+// form a node; nodes depend on one another through registers, memory and traps. Cycle by cycle the node that
+// most hangs on is put next, among those whose operands are there, that stand close enough to their turn and
+// for which there are registers. Invariant: every line stands behind all it depends on, and registers that
+// coalescing will make one keep the order of their reads and writes, so that an order costs no copy. The
+// order is taken only if the estimate gets shorter. Cost: O(n log n) for n lines, and the lists of what
+// depends on what.
 #include "porphyry/machine/schedule.h"
 
 #include <algorithm>

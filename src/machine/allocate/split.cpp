@@ -1,3 +1,8 @@
+// Idea: a value that found no register for all of its range gets one for each loop or run of uses in it (a
+// piece), and lies in its frame slot between them; a constant is rematerialized instead. Pieces are reloaded
+// where they begin to be read and spilled where they were written. Invariant: where no piece is at hand the
+// slot holds the value, and a piece is only split further, never joined, so rounds end. Cost: O(n log n) in
+// the code.
 #include "split.h"
 
 #include <algorithm>

@@ -1,4 +1,4 @@
-// Rewrites code so that the registers a scan could not place are split into pieces (see pieces.h).
+// Rewrites code so that the registers a scan could not place are split into pieces (see split_registers.h).
 #pragma once
 
 #include "porphyry/machine/allocate.h"

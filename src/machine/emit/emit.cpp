@@ -1,4 +1,11 @@
+// Idea: blocks are written one behind the other, each instruction in the shortest form of its group that fits
+// what is known; jumps first in their short form. Then jumps that do not reach grow, and paddings before
+// loops take what is missing, which may push other jumps out of reach, until all fit: branch relaxation.
+// Invariant: a line's offset, size and row of the code belong together, whatever was moved behind it; jumps
+// only grow, so relaxation ends. Cost: O(n) to write, and O(jumps + paddings) a round of relaxation; three
+// rounds are rare.
 #include "porphyry/machine/emit.h"
+#include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
 
@@ -154,7 +161,7 @@ class Emitter {
   // What brings the end of padding `k`, which begins at `at`, to a multiple of 16 from which the jump back
   // does not cross a line of the processor's.
   uint32_t padding_at(size_t k, uint32_t at) {
-    uint32_t near = (at + least_align - 1) / least_align * least_align, start = near;
+    uint32_t near = round_up<uint32_t>(at, least_align), start = near;
     if (const Jump& back = jumps_[jumps_[k].back]; jumps_[k].back) {
       const EmittedLine &test = out_.lines[back.line - 1], &jump = out_.lines[back.line];
       uint32_t inside = growth_before(jumps_[k].back) - jumps_[k].growth - out_.lines[jumps_[k].line].offset;

@@ -4,12 +4,11 @@
 
 #include <algorithm>
 
+#include "porphyry/base/rounding.h"
 #include "porphyry/machine/emit.h"
 
 namespace porphyry::machine {
 namespace {
-
-uint64_t rounded(uint64_t n, uint64_t to) { return (n + to - 1) / to * to; }
 
 RegisterMask kept_registers_used(const Code& f, const Target& target) {
   RegisterMask used = 0;
@@ -29,15 +28,15 @@ Diagnostics lay_out_frame(Code& f, const Target& target) {
   for (FrameSlot& s : f.slots) slots.push_back(&s);
   std::stable_sort(slots.begin(), slots.end(),
                    [](const FrameSlot* a, const FrameSlot* b) { return a->align > b->align; });
-  uint64_t at = rounded(f.outgoing_bytes, target.convention.stack_align);
+  uint64_t at = round_up<uint64_t>(f.outgoing_bytes, target.convention.stack_align);
   for (FrameSlot* s : slots) {
-    at = rounded(at, s->align);
+    at = round_up<uint64_t>(at, s->align);
     s->offset = static_cast<int64_t>(at);
     at += s->bytes;
   }
   // The caller's call leaves the stack one word off its alignment.
   uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : 8;
-  f.frame_bytes = rounded(at + pushes + 8, align) - pushes - 8;
+  f.frame_bytes = round_up<uint64_t>(at + pushes + 8, align) - pushes - 8;
   if (f.frame_bytes > most_frame_bytes)
     return {complaint(
         fmt::format("in '{}': the frame takes {} bytes", f.name, f.frame_bytes),

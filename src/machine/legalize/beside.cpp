@@ -1,13 +1,9 @@
-#include <optional>
-
-#include "porphyry/analyze/loops.h"
+// beside: comparisons that decide a branch or a pick stand right before it, one copy for each, and addresses
+// in the block of the access that uses them, so that one rule can cover both. O(instructions).
 #include "state.h"
 
 namespace porphyry::machine {
 
-// Moves need a block of their own where a branch leads to a join: those that pass arguments, and those by
-// which the allocator parts a value's life at a loop's boundary. Edges without arguments inside of a loop, or
-// outside of all, stay: a large `choose` has thousands.
 namespace {
 
 bool is_compare(Op op) { return info(op).result == ResultRule::Truth; }
@@ -79,8 +75,6 @@ class Gatherer {
 
 }  // namespace
 
-// A comparison that decides a branch or a pick stands right before it, one copy for each; an address stands
-// in the block of the access that uses it.
 namespace legal {
 void beside(FunctionContext& c) { Gatherer(c.module, c.function).run(); }
 }  // namespace legal

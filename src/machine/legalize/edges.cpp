@@ -1,3 +1,8 @@
+// edges: splits critical edges where something moves. O(edges).
+//
+// Moves need a block of their own where a branch leads to a join: those that pass arguments, and those by
+// which the allocator parts a value's life at a loop's boundary. Edges without arguments inside of a loop, or
+// outside of all, stay: a large `choose` has thousands.
 #include <optional>
 
 #include "porphyry/analyze/loops.h"
@@ -5,9 +10,6 @@
 
 namespace porphyry::machine {
 
-// Moves need a block of their own where a branch leads to a join: those that pass arguments, and those by
-// which the allocator parts a value's life at a loop's boundary. Edges without arguments inside of a loop, or
-// outside of all, stay: a large `choose` has thousands.
 namespace legal {
 
 void edges(FunctionContext& c) {

@@ -1,3 +1,7 @@
+// lanes: a value with lanes becomes values that registers hold: full registers of its element where the book
+// covers what is done with it, as scalars or as masks where it does not. Which form a value is in is known
+// for each value (lane_views.h); it changes only where an operation asks for another. O(lanes of what comes
+// out).
 #include "lanes.h"
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// The steps as passes, and the order in which a function goes through them.
 #include "porphyry/machine/legalize.h"
 
 #include "porphyry/machine/passing.h"

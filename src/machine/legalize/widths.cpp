@@ -1,3 +1,6 @@
+// widths: integers that no register holds as they are become words: narrow odd ones one word whose upper bits
+// are zeros, wide ones several, the lowest first. Each operation is said in words (words.cpp), long ones as
+// calls of helpers. O(words of what comes out).
 #include "widths.h"
 
 #include <bit>

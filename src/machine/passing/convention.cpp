@@ -1,4 +1,5 @@
 #include "porphyry/machine/convention.h"
+#include "porphyry/base/rounding.h"
 
 namespace porphyry::machine {
 namespace {
@@ -28,7 +29,7 @@ std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const
     out.push_back({dealer.next(t), 0});
     if (out.back().reg != no_register) continue;
     unsigned bytes = t.has_lanes() ? 16 : 8;
-    stack_bytes = (stack_bytes + bytes - 1) / bytes * bytes;
+    stack_bytes = round_up<uint64_t>(stack_bytes, bytes);
     out.back().stack = stack_bytes;
     stack_bytes += bytes;
   }

@@ -1,4 +1,5 @@
 #include "porphyry/machine/passing.h"
+#include "porphyry/base/rounding.h"
 
 #include <algorithm>
 #include <bit>
@@ -15,7 +16,6 @@ std::vector<Type> words(unsigned bits) {
 }
 
 uint64_t natural_align(Type t) { return std::min<uint64_t>(16, std::bit_ceil(uint64_t(t.bytes()))); }
-uint64_t rounded(uint64_t n, uint64_t to) { return (n + to - 1) / to * to; }
 
 // How many registers of each list are left.
 struct Left {
@@ -51,7 +51,7 @@ Item item_of(Type t) {
 Item item_of(const CType& c) {
   if (c.scalar.exists()) return item_of(c.scalar);
   CLayout layout = c_layout(c);
-  Item out{{}, std::vector<Type>((layout.bytes + 7) / 8, i64), layout.align > 8};
+  Item out{{}, std::vector<Type>(parts_for<uint64_t>(layout.bytes, 8), i64), layout.align > 8};
   if (layout.bytes > 16 || layout.bytes == 0) return out;
   bool whole[2] = {false, false};
   for (auto [offset, type] : layout.members)
@@ -101,11 +101,11 @@ class Planner {
     uint64_t align = 1;
     for (Type t : types) {
       align = std::max(align, natural_align(t));
-      out_.result_bytes = rounded(out_.result_bytes, natural_align(t));
+      out_.result_bytes = round_up<uint64_t>(out_.result_bytes, natural_align(t));
       out_.result_offsets.push_back(out_.result_bytes);
       out_.result_bytes += t.bytes();
     }
-    results_in_memory(rounded(out_.result_bytes, align));
+    results_in_memory(round_up<uint64_t>(out_.result_bytes, align));
   }
 
   void structure_result(const CType& c) {
@@ -218,7 +218,7 @@ namespace {
 void lay_out(const CType& c, CLayout& out) {
   if (c.scalar.exists()) {
     uint64_t align = c.scalar.bytes();  // scalars of C are as aligned as they are wide
-    out.bytes = rounded(out.bytes, align);
+    out.bytes = round_up<uint64_t>(out.bytes, align);
     out.align = std::max(out.align, align);
     out.members.push_back({out.bytes, c.scalar});
     out.bytes += c.scalar.bytes();
@@ -227,8 +227,8 @@ void lay_out(const CType& c, CLayout& out) {
   CLayout inner;
   for (const CType& m : c.members)
     for (uint64_t k = 0; k < m.count; ++k) lay_out(m, inner);
-  inner.bytes = rounded(inner.bytes, inner.align);
-  out.bytes = rounded(out.bytes, inner.align);
+  inner.bytes = round_up<uint64_t>(inner.bytes, inner.align);
+  out.bytes = round_up<uint64_t>(out.bytes, inner.align);
   out.align = std::max(out.align, inner.align);
   for (auto [offset, type] : inner.members) out.members.push_back({out.bytes + offset, type});
   out.bytes += inner.bytes;
@@ -239,7 +239,7 @@ void lay_out(const CType& c, CLayout& out) {
 CLayout c_layout(const CType& c) {
   CLayout out;
   lay_out(c, out);
-  out.bytes = rounded(out.bytes, out.align);
+  out.bytes = round_up<uint64_t>(out.bytes, out.align);
   return out;
 }
 

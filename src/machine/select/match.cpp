@@ -1,3 +1,9 @@
+// Idea: bottom-up dynamic programming. Instructions are visited in order; for each, the rules that may cover
+// it (RuleIndex) are tried, from cheap to dear, and a rule's cost is its own and that of the best cover of
+// what its leaves take from registers. Invariant: when an instruction is visited, the instructions that its
+// operands come from have their best match, as definitions stand before uses; a load becomes part of a rule
+// only if nothing writes between it and the root. Cost: O(instructions * rules that may cover them); trying
+// stops at the first rule that alone costs more than the best.
 #include "match.h"
 
 #include <algorithm>
