@@ -19,7 +19,7 @@ int main(int count, char** arguments) {
   if (!book) return fmt::print(stderr, "{}", render(book.why())), 1;
   std::string tables = bind::write_tables(*book, arguments[2]);
   if (auto old = read_file(arguments[3]); old && *old == tables)
-    return 0;  // whoever was built from it still is
+    return 0;  // what was built from it is up to date
   Diagnostics failed = write_file(arguments[3], tables);
   if (!failed.empty()) return fmt::print(stderr, "{}", render(failed)), 1;
 }

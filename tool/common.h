@@ -21,7 +21,7 @@ struct Failure {
   int status;
   Diagnostics why;
 };
-// To standard error; where that cannot be written, nobody can be told.
+// To standard error; a failure to write there is ignored.
 void say(const std::string& text);
 [[noreturn]] void fail(const Diagnostics& why, int status);
 

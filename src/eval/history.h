@@ -13,7 +13,7 @@ namespace porphyry::eval {
 struct KindAccess {
   KindPath kind;  // nothing: overlaps everything
   bool writes = false;
-  bool as_unwritten = false;  // a read of bytes that nobody writes
+  bool as_unwritten = false;  // a read of bytes that are never written
 };
 
 class KindHistories {
@@ -24,7 +24,7 @@ class KindHistories {
     uint32_t history = 0;
     bool conflict = false;
     KindPath with;             // the kind that does not go with the access
-    bool was_written = false;  // the conflict is about bytes that nobody writes
+    bool was_written = false;  // the conflict is about bytes that are never written
   };
   // The history after an access to a byte of history `from` (0: untouched).
   const Next& after(uint32_t from, const KindAccess& access);

@@ -16,7 +16,7 @@ class FunctionCompiler {
  public:
   FunctionCompiler(const Module& module, const machine::Target& target, const machine::LowerOptions& options);
   Result<machine::CompiledFunction> compile(Symbol symbol);
-  machine::LoweredModule lowered;  // its functions: whoever places one puts it there
+  machine::LoweredModule lowered;  // the caller that places a function adds it to `functions`
 
  private:
   machine::LowerOptions options_;

@@ -126,7 +126,7 @@ class Maker {
     row.data.put_image(reinterpret_cast<uint8_t*>(bytes.data() + at));
   }
 
-  // What is local and what nobody asks for from outside needs no symbol of its own, but debuggers and
+  // Local symbols that nothing refers to from outside would need no entry, but debuggers and
   // profilers like names.
   void name(Symbol symbol) {
     const SymbolRow& row = module_[symbol];

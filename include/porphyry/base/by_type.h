@@ -38,7 +38,7 @@ class TypeMap {
     items_.push_back({type_id<T>, {object.release(), [](void* p) { delete static_cast<T*>(p); }}});
     return out;
   }
-  // An object that somebody else owns.
+  // An object that the caller owns.
   template <class T>
   void lend(T& object) {
     erase_if([](TypeId id) { return id == type_id<T>; });

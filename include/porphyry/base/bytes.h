@@ -1,5 +1,5 @@
 // A block of raw bytes. A large one comes straight from the system and goes straight back to it, so that the
-// tables of a huge function do not stay behind as holes in a heap that nobody fills.
+// tables of a huge function do not stay behind as holes in a heap that stay unused.
 #pragma once
 
 #include <cstddef>

@@ -184,7 +184,7 @@ class Function {
   // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
   // volatile, or it says something that must stay. What has no effect and no use may go.
   bool has_effect(Instruction i) const;
-  // Whether an access says that nobody writes its bytes (`as const`).
+  // Whether an access promises that its bytes are never written (`as const`).
   bool reads_unwritten() const;
   // Both in one block.
   bool comes_before(Instruction a, Instruction b) const {

@@ -50,7 +50,7 @@ LoweredModule begin_lowering(const Module& module);
 
 // The module must be verified. O(n log n) in its size.
 Result<LoweredModule> lower(const Module& module, const Target& target, const LowerOptions& options = {});
-// The same of a module that nobody needs any more: it becomes the legal one. A large function then takes half
+// The same, but the module is consumed: it becomes the legal one. A large function then takes half
 // the memory above the module, most of all when bodies are not kept.
 Result<LoweredModule> lower(std::unique_ptr<Module> module, const Target& target,
                             const LowerOptions& options = {});

@@ -175,7 +175,7 @@ void EdgeWriter::write(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, 
   for (auto& [to, v] : constants_) w.make_constant(v, to);
 }
 
-// Ready moves first: those whose target nobody still reads. A cycle goes through one more register.
+// Ready moves first: those whose target is not read any more. A cycle goes through one more register.
 // O(moves).
 void EdgeWriter::copy_all(CodeWriter& w) {
   auto& moves = moves_;

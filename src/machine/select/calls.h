@@ -5,7 +5,7 @@
 
 namespace porphyry::machine {
 
-// Parameters from where the convention brings them; those that nobody needs are only known to be there.
+// Parameters from where the convention brings them; unused ones are only marked as present.
 void take_parameters(CodeWriter& w, const FixedTable<Value, uint8_t>& needed,
                      std::pmr::memory_resource* work);
 

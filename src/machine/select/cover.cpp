@@ -1,6 +1,6 @@
 // Two walks over the function. Forwards, each instruction gets its cheapest match; backwards, what has an
 // effect or is needed in a register becomes a root, and what its rule takes from registers is needed in turn.
-// So an instruction that lies inside of another one's rule, and is needed by nobody else, is never written.
+// So an instruction that lies inside of another one's rule, and has no other user, is never written.
 // O(instructions * rules that may cover them).
 #include "cover.h"
 

@@ -74,7 +74,7 @@ class FlagReuse {
   }
 
   // Whether the line at `j` may as well stand behind those up to `end`: a plain computation whose registers
-  // nothing between touches, and whose own flags nobody reads there.
+  // nothing between touches, and whose own flags are not read there.
   bool may_sink(uint32_t j, uint32_t end) const {
     const CodeLine& moved = f_.code[j];
     const RegisterMask flags = mask_of_register(target_.flags_register);

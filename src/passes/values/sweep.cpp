@@ -1,4 +1,4 @@
-// sweep: what nobody uses goes. What has an effect is wanted; what a wanted instruction or block parameter
+// sweep: removes dead code. What has an effect is wanted; what a wanted instruction or block parameter
 // takes is wanted in turn; the rest is erased, rings of unused block parameters included. Blocks that cannot
 // be reached go with all they hold. O(instructions + arguments).
 #include "porphyry/optimize/pass.h"
