@@ -10,7 +10,7 @@ namespace porphyry::machine {
 
 namespace {
 
-// A function on its way.
+// One function between the stages.
 class FunctionLowering {
  public:
   FunctionLowering(Symbol function, LowerMemory& memory)

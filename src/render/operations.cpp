@@ -15,25 +15,19 @@ struct Documented {
   const char* doc;
 };
 
-constexpr const char* written[] = {
-#define PORPHYRY_WRITTEN(layout, operands) operands,
-#define PORPHYRY_GROUP(title)
-#define PORPHYRY_DOC(operation, sentence)
-#include "operation_docs.inc"
-#undef PORPHYRY_WRITTEN
-#undef PORPHYRY_GROUP
-#undef PORPHYRY_DOC
+struct Documentation {
+  std::array<const char*, std::size(layout_table)> written{};  // by layout
+  std::array<Documented, operation_count> operations{};        // by operation
 };
 
-// By operation.
-const std::array<Documented, operation_count>& documented() {
-  static const auto all = [] {
-    std::array<Documented, operation_count> out{};
+const Documentation& documentation() {
+  static const Documentation all = [] {
+    Documentation out;
     const char* group = nullptr;
-#define PORPHYRY_WRITTEN(layout, operands)
+#define PORPHYRY_WRITTEN(layout, operands) out.written[static_cast<size_t>(Layout::layout)] = operands;
 #define PORPHYRY_GROUP(title) group = title;
 #define PORPHYRY_DOC(operation, sentence) \
-  out[static_cast<size_t>(Op::operation)] = {std::exchange(group, nullptr), sentence};
+  out.operations[static_cast<size_t>(Op::operation)] = {std::exchange(group, nullptr), sentence};
 #include "operation_docs.inc"
 #undef PORPHYRY_WRITTEN
 #undef PORPHYRY_GROUP
@@ -45,7 +39,7 @@ const std::array<Documented, operation_count>& documented() {
 
 // How it is written, with a for the first operand and so on.
 std::string form(const OperationInfo& op) {
-  std::string out(op.name), behind = written[static_cast<size_t>(op.layout)];
+  std::string out(op.name), behind = documentation().written[static_cast<size_t>(op.layout)];
   if (op.ends_block() && op.calls()) behind = behind.substr(0, behind.find(" ->"));
   return behind.empty() ? out : out + " " + behind;
 }
@@ -90,7 +84,7 @@ std::string render_operations() {
       "programs "
       "mean.\n";
   for (const OperationInfo& op : all_operations()) {
-    const Documented& d = documented()[static_cast<size_t>(op.op)];
+    const Documented& d = documentation().operations[static_cast<size_t>(op.op)];
     if (d.group)
       out += fmt::format(
           "\n## {}\n\n| written | takes | gives | may | promises | meaning |\n|---|---|---|---|---|---|\n",
@@ -110,7 +104,7 @@ std::string render_operations_json() {
                     {"gives", gives(op)},
                     {"may", may(op)},
                     {"promises", words_of(op.promises, promise_words())},
-                    {"meaning", documented()[static_cast<size_t>(op.op)].doc}});
+                    {"meaning", documentation().operations[static_cast<size_t>(op.op)].doc}});
   return json_text(list);
 }
 

@@ -88,7 +88,6 @@ struct LegalizeOptions {
   // Names that are not local are reached through words of their address, as another definition may take their
   // place.
   bool exported = false;
-  bool check_between = false;
   std::vector<StepRecord>* steps = nullptr;
 };
 
@@ -100,8 +99,8 @@ class Legalizer {
   Legalizer(Module& module, const Target& target, const Coverage& coverage, LegalizeOptions options = {});
   ~Legalizer();
   // All steps in a row on one function, while it is at hand. Each function once, in the order of symbols.
-  // Problems are bugs of steps, found with `check_between`.
-  Diagnostics function(Symbol symbol);
+  // To verify after each step, run the steps through run_pipeline with these surroundings.
+  void function(Symbol symbol);
   // After the last function: external functions are declared by the convention, too. Gives the signatures by
   // symbol, helpers included, as they were before `passing`.
   std::vector<Signature> finish();

@@ -40,7 +40,7 @@ Allocation allocate(Code before, const Target& target, Scratch& work, bool remem
     scan.run();
     if (!scan.any_to_split()) {
       settle(out.code, scan);
-      if (out.rounds > 1) tidy_slots(out, target, pieces, &work);
+      if (out.rounds > 1) remove_superfluous_spills(out, target, pieces, &work);
       return out;
     }
     if (!std::exchange(remembered, true)) remember(out);

@@ -13,6 +13,7 @@ void split_ranges(Allocation& out, const Target& target, const Scan& scan, Piece
 
 // Within each block: a reload of what a register still holds becomes a copy, or nothing; a spill that is
 // overwritten before a reload, or never reloaded, is removed. For allocated code. O(n).
-void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work);
+void remove_superfluous_spills(Allocation& out, const Target& target, const Pieces& pieces,
+                               std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

@@ -6,9 +6,9 @@ namespace {
 
 constexpr uint32_t none = Piece::none;
 
-class SlotTidier {
+class SpillRemover {
  public:
-  SlotTidier(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
+  SpillRemover(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
       : f_(out.code),
         target_(target),
         ours_(f_.slots.size(), work),
@@ -98,9 +98,9 @@ class SlotTidier {
 
 }  // namespace
 
-void tidy_slots(Allocation& out, const Target& target, const Pieces& pieces,
-                std::pmr::memory_resource* work) {
-  SlotTidier(out, target, pieces, work).run();
+void remove_superfluous_spills(Allocation& out, const Target& target, const Pieces& pieces,
+                               std::pmr::memory_resource* work) {
+  SpillRemover(out, target, pieces, work).run();
 }
 
 }  // namespace porphyry::machine

@@ -7,7 +7,7 @@
 namespace porphyry::machine {
 
 namespace legal {
-#define PORPHYRY_PASS(name, Context, keeps, doc) void name(Context&);
+#define PORPHYRY_PASS(name, Context, keeps, finish, doc) void name(Context&);
 #include "steps.inc"
 #undef PORPHYRY_PASS
 }  // namespace legal
@@ -35,16 +35,17 @@ void note_signatures(Legalization& s) {
 const PassTable& legalization_passes() {
   static const PassTable table = [] {
     PassTable out;
-    auto add = [&](std::string_view name, std::string doc, OverFunction run, Kept keeps) {
+    auto add = [&](std::string_view name, std::string doc, OverFunction run, Kept keeps,
+                   void (*finish)(ModuleContext&)) {
       out.add({.name = pass_name(name),
                .doc = std::move(doc),
                .run = std::move(run),
                .keeps = std::move(keeps),
-               .finish = name == "passing" ? declare_by_convention : nullptr,
+               .finish = finish,
                .needs = type_id<Legalization>,
                .needs_doc = "a target, for which the module is legalized"});
     };
-#define PORPHYRY_PASS(name, Context, keeps, doc) add(#name, doc, legal::name, keeps);
+#define PORPHYRY_PASS(name, Context, keeps, finish, doc) add(#name, doc, legal::name, keeps, finish);
 #include "steps.inc"
 #undef PORPHYRY_PASS
     return out;
@@ -69,7 +70,6 @@ Diagnostics layout_problems(const Module& module, const Target& target) {
 Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, LegalizeOptions options)
     : module_(module), pipeline_(options.pipeline ? std::move(*options.pipeline) : legalization()) {
   options_.steps = options.steps;
-  options_.check_between = options.check_between;
   options_.surroundings = &surroundings_;
   surroundings_.put(std::unique_ptr<Legalization>(
       new Legalization{module, target, coverage, options.exported, Helpers(module), {}, {}, {}}));
@@ -77,9 +77,7 @@ Legalizer::Legalizer(Module& module, const Target& target, const Coverage& cover
 
 Legalizer::~Legalizer() = default;
 
-Diagnostics Legalizer::function(Symbol symbol) {
-  return FunctionPipeline(pipeline_, options_).run(module_, symbol);
-}
+void Legalizer::function(Symbol symbol) { FunctionPipeline(pipeline_, options_).run(module_, symbol); }
 
 const std::vector<Symbol>& Legalizer::address_words() const {
   return surroundings_.find<Legalization>()->address_words;
