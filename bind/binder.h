@@ -28,7 +28,7 @@ class Binder {
   std::optional<NamedRegister> register_named(const std::string& name) const;
   std::vector<uint8_t> register_list(const Line& line, const WordList& list, size_t from);
   int class_named(const std::string& name) const;
-  uint8_t flags_register() const;
+  uint8_t register_count() const;
 
   void settings(const Entry& entry);
   void registers(const Entry& entry);

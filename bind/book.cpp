@@ -53,7 +53,7 @@ int Binder::class_named(const std::string& name) const {
   return -1;
 }
 
-uint8_t Binder::flags_register() const {
+uint8_t Binder::register_count() const {
   uint8_t n = 0;
   for (const BoundClass& c : book_.classes) n = static_cast<uint8_t>(n + c.count);
   return n;
@@ -77,7 +77,7 @@ Result<BoundBook> Binder::run() {
     if (kind(e) == "lengths") lengths(e);
   }
   group_forms();
-  find_flags_of_results(book_.forms, book_.flags.size(), machine::mask_of_register(flags_register()));
+  find_flags_of_results(book_.forms, book_.flags.size());
   for (const Entry& e : entries) {
     if (kind(e) == "upkeep") upkeep(e);
     if (kind(e) == "rule") {
@@ -105,7 +105,7 @@ void Binder::settings(const Entry& entry) {
   } else if (w[0] == "usual") {
     for (size_t k = 1; k < w.size(); ++k)
       for (size_t f = 0; f < book_.features.size(); ++f)
-        if (book_.features[f] == w[k]) book_.usual |= static_cast<uint8_t>(1 << f);
+        if (book_.features[f] == w[k]) book_.usual |= machine::Features(1) << f;
   } else if (w[0] == "flags") {
     book_.flags.assign(w.begin() + 1, w.end());
   } else if (w[0] == "address") {
@@ -121,7 +121,7 @@ void Binder::settings(const Entry& entry) {
 // registers general 64: rax …, then lines `as 32: eax … clears`.
 void Binder::registers(const Entry& entry) {
   BoundClass c;
-  c.first = flags_register();
+  c.first = register_count();
   auto view = [&](const Line& line, machine::Rest rest) {
     WordList w = words(line.text);
     size_t colon = static_cast<size_t>(std::find(w.begin(), w.end(), ":") - w.begin());
@@ -164,7 +164,7 @@ void Binder::convention(const Entry& entry) {
     else if (w[0] == "floats")
       book_.floats = register_list(line, w, 1);
     else if (w[0] == "kept")
-      for (uint8_t r : register_list(line, w, 1)) book_.kept |= machine::mask_of_register(r);
+      for (uint8_t r : register_list(line, w, 1)) book_.kept.add(r);
     else if (w[0] == "scratch")
       book_.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
     else if (w[0] == "variadic" && w[1] == "count")

@@ -20,12 +20,14 @@ struct BoundForm {
   std::vector<machine::FormOperand> operands;
   std::vector<machine::EncodingStep> encoding;
   std::vector<machine::MeaningStep> meaning;
-  machine::RegisterMask reads = 0, writes = 0;
-  uint8_t needs = 0, latency = 1;
+  machine::RegisterSet reads, writes;
+  bool reads_flags = false, writes_flags = false;
+  machine::Features needs = 0;
+  uint8_t latency = 1;
   uint16_t cost = 10;
   machine::FormIndex first_in_group = 0, next_in_group = 0, opposite_form = 0;
   bool is_jump = false;
-  uint8_t flags_read = 0, flags_as_tested = 0;
+  machine::FlagSet flags_read = 0, flags_as_tested = 0;
   bool tests = false;
 };
 
@@ -38,7 +40,7 @@ struct BoundRule {
   std::vector<BoundNode> nodes;
   std::vector<machine::RuleStep> steps;
   std::vector<machine::VariableShape> variables;
-  uint8_t needs = 0;
+  machine::Features needs = 0;
   uint16_t cost = 0;
   bool matches_constant = false;
 };
@@ -57,13 +59,13 @@ struct BoundClass {
 struct BoundBook {
   std::string name, description;
   std::vector<std::string> features, flags;
-  uint8_t usual = 0;
+  machine::Features usual = 0;
   std::vector<BoundClass> classes;
   std::vector<machine::OpcodeLength> lengths = std::vector<machine::OpcodeLength>(machine::opcode_maps * 256);
   std::vector<uint8_t> scales;
   std::string convention;
   std::vector<uint8_t> whole, floats, whole_results, float_results;
-  machine::RegisterMask kept = 0;
+  machine::RegisterSet kept;
   uint8_t stack = 0, stack_align = 16, scratch = 0;
   int8_t float_count = -1;
   std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // field of machine::Upkeep, form
@@ -74,8 +76,8 @@ struct BoundBook {
 // Reads a whole book; every mistake of it is reported with its line.
 Result<BoundBook> read_book(const SourceText& source);
 
-// Fills in what machine::Form says of flags. `flags` is the register that stands for all of them.
-void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, machine::RegisterMask flags);
+// Fills in what machine::Form says of flags.
+void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count);
 
 // The C++ file with the book's tables. `identifier` names the function that gives them out.
 std::string write_tables(const BoundBook& book, const std::string& identifier);

@@ -118,20 +118,21 @@ class After {
 bool is_register(const BoundForm& f, size_t k) { return f.operands[k].kind == OperandKind::Register; }
 
 // Reads two registers of one type and leaves nothing but flags.
-bool only_compares(const BoundForm& f, machine::RegisterMask flags) {
+bool only_compares(const BoundForm& f) {
   return f.operands.size() == 2 && is_register(f, 0) && is_register(f, 1) && !f.operands[0].written &&
-         !f.operands[1].written && f.operands[0].type == f.operands[1].type && f.writes == flags;
+         !f.operands[1].written && f.operands[0].type == f.operands[1].type && f.writes_flags &&
+         f.writes.empty();
 }
 
 }  // namespace
 
-void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, machine::RegisterMask flags) {
+void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count) {
   std::map<std::string, std::vector<int>> tests;  // by type: what each flag says of the value tested
   Expressions of_tests;
   for (BoundForm& f : forms) {
     Expressions scratch;
     f.flags_read = After(scratch, f, false).flags_read();
-    if (!only_compares(f, flags)) continue;
+    if (!only_compares(f)) continue;
     After after(of_tests, f, true);
     const std::string type = f.operands[0].type.name();
     int zero = of_tests.number({"literal 0:" + type});
@@ -142,7 +143,7 @@ void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, mac
     if (f.tests) tests.emplace(type, std::move(said));
   }
   for (BoundForm& f : forms) {
-    if (f.operands.empty() || !is_register(f, 0) || !f.operands[0].written || !(f.writes & flags)) continue;
+    if (f.operands.empty() || !is_register(f, 0) || !f.operands[0].written || !f.writes_flags) continue;
     auto test = tests.find(f.operands[0].type.name());
     if (test == tests.end()) continue;
     Expressions all = of_tests;
@@ -151,7 +152,7 @@ void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count, mac
     for (uint8_t k = 0; k < flag_count; ++k) {
       int said = test->second[k];
       if (all.is_of_result(said) && all.with_result(after.of(TermKind::Flag, k), result) == said)
-        f.flags_as_tested |= static_cast<uint8_t>(1u << k);
+        f.flags_as_tested |= machine::FlagSet(1) << k;
     }
   }
 }

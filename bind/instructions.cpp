@@ -83,7 +83,7 @@ void Binder::instruction(const Entry& entry) {
       if (f == book_.features.end())
         complain(line, "no feature is called '" + w[1] + "'", listed(book_.features));
       else
-        shared.needs |= static_cast<uint8_t>(1 << (f - book_.features.begin()));
+        shared.needs |= machine::Features(1) << (f - book_.features.begin());
     } else if (w[0] == "cost" && w.size() == 4 && w[2] == "latency") {
       shared.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
       shared.latency = static_cast<uint8_t>(number(w[3]).value_or(1));

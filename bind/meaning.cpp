@@ -47,15 +47,14 @@ void MeaningReader::add(MeaningStep step) {
   form_.meaning.push_back(step);
   const Term& to = step.to;
   if (to.kind == TermKind::Operand) form_.operands[to.index].written = true;
-  if (to.kind == TermKind::Register) form_.writes |= machine::mask_of_register(to.index);
-  if (to.kind == TermKind::Flag) form_.writes |= machine::mask_of_register(binder_.flags_register());
+  if (to.kind == TermKind::Register) form_.writes.add(to.index);
+  if (to.kind == TermKind::Flag) form_.writes_flags = true;
 }
 
 void MeaningReader::noted_read(const Term& p) {
   if (p.kind == TermKind::Operand) form_.operands[p.index].read = true;
-  if (p.kind == TermKind::Register && !(form_.writes & machine::mask_of_register(p.index)))
-    form_.reads |= machine::mask_of_register(p.index);
-  if (p.kind == TermKind::Flag) form_.reads |= machine::mask_of_register(binder_.flags_register());
+  if (p.kind == TermKind::Register && !form_.writes.has(p.index)) form_.reads.add(p.index);
+  if (p.kind == TermKind::Flag) form_.reads_flags = true;
 }
 
 Term MeaningReader::source(const Line& line, const std::string& word) {

@@ -64,6 +64,11 @@ class TableWriter {
   static std::string place(const Term& p) {
     return fmt::format("{{TermKind({}), {}, {}, {}u}}", n(p.kind), type(p.type), p.index, p.literal);
   }
+  static std::string registers(const RegisterSet& set) {
+    std::string out;
+    for (unsigned r : set) out += fmt::format("{}, ", r);
+    return "RegisterSet{" + out + "}";
+  }
   static std::string op(Op o) { return fmt::format("Op({})", n(o)); }
 
   void classes() {
@@ -105,12 +110,13 @@ class TableWriter {
       auto slice = [](const char* array, size_t from, size_t count) {
         return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
       };
-      rows +=
-          fmt::format("  {{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
-                      text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
-                      slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
-                      f.reads, f.writes, f.needs, f.latency, f.cost, f.first_in_group, f.next_in_group,
-                      f.opposite_form, f.is_jump, f.tests, f.flags_read, f.flags_as_tested);
+      rows += fmt::format(
+          "  {{{}, {}, {}, {}, {}, {}, {}, {}, {}, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
+          text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
+          slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
+          registers(f.reads), registers(f.writes), f.reads_flags, f.writes_flags, f.needs, f.latency, f.cost,
+          f.first_in_group, f.next_in_group, f.opposite_form, f.is_jump, f.tests, f.flags_read,
+          f.flags_as_tested);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
     out_ += "constexpr FormOperand operands[] = {\n" + operands +
@@ -185,18 +191,13 @@ class TableWriter {
   }
 
   void whole() {
-    uint8_t flags_register = 0;
-    for (const BoundClass& c : book_.classes) flags_register = static_cast<uint8_t>(flags_register + c.count);
     line("Target {}() {{\n  Target t;", identifier_);
     line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
          text(book_.name), text(book_.description), book_.usual);
-    line(
-        "  t.classes = classes;\n  t.flags = flags;\n  t.flags_register = {};\n  t.forms = forms;\n  t.rules "
-        "= rules;",
-        flags_register);
+    line("  t.classes = classes;\n  t.flags = flags;\n  t.forms = forms;\n  t.rules = rules;");
     line("  t.constant_rules = constant_rules;\n  t.address_scales = scales;\n  t.lengths = lengths;");
-    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {:#x}u, {}, {}, {}, {}}};",
-         text(book_.convention), book_.kept, book_.stack, book_.stack_align, book_.scratch,
+    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}}};",
+         text(book_.convention), registers(book_.kept), book_.stack, book_.stack_align, book_.scratch,
          book_.float_count);
     for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");

@@ -66,8 +66,8 @@ class WholeBooks : public ::testing::TestWithParam<std::string> {};
 
 TEST_P(WholeBooks, LeaveNothingUncovered) {
   const machine::Target& target = testing::target(GetParam());
-  auto check = [&](const Module& module, unsigned features) {
-    auto lowered = machine::lower(module, target, {.features = static_cast<uint8_t>(features)});
+  auto check = [&](const Module& module, machine::Features features) {
+    auto lowered = machine::lower(module, target, {.features = features});
     if (lowered.good()) return;
     std::string with;
     for (size_t k = 0; k < target.features.size(); ++k)
@@ -75,9 +75,9 @@ TEST_P(WholeBooks, LeaveNothingUncovered) {
     ADD_FAILURE() << render(lowered.why()) << "uncovered with" << (with.empty() ? " no features" : with);
   };
   // None, each alone, all: a rule asks for one of them, or none.
-  std::vector<unsigned> sets = {0, (1u << target.features.size()) - 1};
-  for (size_t k = 0; k < target.features.size(); ++k) sets.push_back(1u << k);
-  for (unsigned features : sets) {
+  std::vector<machine::Features> sets = {0, (machine::Features(1) << target.features.size()) - 1};
+  for (size_t k = 0; k < target.features.size(); ++k) sets.push_back(machine::Features(1) << k);
+  for (machine::Features features : sets) {
     for (int constant : {-1, 0, 1})
       for (Type t : types()) {
         Realm realm;

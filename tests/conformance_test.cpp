@@ -240,7 +240,7 @@ TEST(Conformance, EveryOperationGivesWhatTheLanguagePromises) {
     ASSERT_TRUE(with_operands.good()) << render(with_operands.why());
     expect(outcome_text(run_on_evaluator(*module, *with_operands)), "in the evaluator");
     expect(outcome_text(run_on_evaluator(*folded, *without)), "folded");
-    for (uint8_t features : {uint8_t(0), target.usual_features}) {
+    for (machine::Features features : {machine::Features(0), target.usual_features}) {
       auto jit = Jit::compile(*module, target, {.features = features, .check_allocation = true});
       ASSERT_TRUE(jit.good()) << render(jit.why());
       expect(outcome_text(run_on_processor(*module, **jit, target, *with_operands)), "on the processor");
@@ -279,7 +279,7 @@ TEST(Conformance, SignalingOperandsGiveTheSameEverywhere) {
     Realm realm;
     auto module = module_of_cases(realm, all);
     std::vector<std::unique_ptr<Jit>> jits;
-    for (uint8_t features : {uint8_t(0), target.usual_features})
+    for (machine::Features features : {machine::Features(0), target.usual_features})
       jits.push_back(std::move(*Jit::compile(*module, target, {.features = features})));
     for (size_t k = 0; k < all.size(); ++k) {
       const Signature& s = module->function(Symbol(k)).signature();

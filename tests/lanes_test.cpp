@@ -36,7 +36,7 @@ void check_all_pairs(const std::string& what, const std::string& body, Meant mea
   for (size_t k = 0; k < a.size(); ++k) a[k] = static_cast<uint8_t>(k), b[k] = static_cast<uint8_t>(k >> 8);
   Realm realm;
   auto module = testing::must_read(realm, kernel_of(body));
-  for (uint8_t features : {uint8_t(0), target().usual_features}) {
+  for (Features features : {Features(0), target().usual_features}) {
     auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
     ASSERT_TRUE(jit.good()) << what << render(jit.why());
     (*(*jit)->function<Kernel>("f"))(a.data(), b.data(), out.data(), 65536);

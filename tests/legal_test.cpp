@@ -33,7 +33,7 @@ using namespace machine;
 const Target& target() { return *native_target(); }
 
 void compare(const std::vector<OperationCase>& all, std::mt19937_64& random, int rounds) {
-  Coverage coverage(target(), random() % 2 ? target().usual_features : uint8_t(0));
+  Coverage coverage(target(), random() % 2 ? target().usual_features : Features(0));
   testing::compare_legalized(all, target(), coverage, random, rounds);
 }
 
@@ -107,7 +107,7 @@ TEST(Legalize, PoorerTargetsMeanTheSame) {
     for (const OperationInfo& row : all_operations())
       without[static_cast<size_t>(row.op)] = !is_basic(row) && (round == 0 || random() % 2);
     PoorTarget poor(without);
-    Coverage coverage(*poor, round % 2 ? (*poor).usual_features : uint8_t(0));
+    Coverage coverage(*poor, round % 2 ? (*poor).usual_features : Features(0));
     for (const OperationInfo& row : all_operations())
       if (without[static_cast<size_t>(row.op)]) {
         EXPECT_FALSE(coverage.covers(row.op, Type::integer(64), Type::integer(64))) << row.name;

@@ -73,7 +73,7 @@ enter:
     Evaluator e(*module);
     Datum p = e.attach(by_evaluator, "out");
     ASSERT_EQ(e.call(module->find("f"), {&p, 1}).end, Outcome::End::Result);
-    for (uint8_t features : {uint8_t(0), target().usual_features}) {
+    for (Features features : {Features(0), target().usual_features}) {
       auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
       ASSERT_TRUE(jit.good()) << render(jit.why());
       std::vector<uint8_t> by_processor(65536);

@@ -210,7 +210,8 @@ TEST(Processor, AgreesWithTheMeaningOfEveryInstruction) {
         std::memcpy(processor.scratch + k, words, 16);
       }
       image.general[stack_register] = reinterpret_cast<uint64_t>(processor.scratch) + 512;
-      if (round % 2 && form.writes && form.reads) {  // divisions: make quotients that fit more likely
+      if (round % 2 && !form.writes.empty() &&
+          !form.reads.empty()) {  // divisions: make quotients that fit more likely
         image.general[2] = round % 4 == 1 ? 0 : image.general[2] & 0xff;
       }
       if (form.name == "leave") image.general[5] = image.general[stack_register];

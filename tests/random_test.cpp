@@ -236,7 +236,8 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
     }
 
     if ((seed % 4 == 0 && !only_runs) || every_stage)
-      for (uint8_t features : {target.usual_features, uint8_t(0)})  // without features more is rewritten
+      for (machine::Features features :
+           {target.usual_features, machine::Features(0)})  // without features more is rewritten
         for (const std::string& step : machine::legalization().names()) {
           auto legal = clone(module);
           machine::legalize(*legal, target, machine::Coverage(target, features),

@@ -193,7 +193,7 @@ TEST(Rules, EachIsChosenAndComputesWhatItsPatternSays) {
     // Some are there for want of a feature that the usual ones have.
     for (int variant = 0; variant < 4; ++variant) {
       if (variant == 2 && (was_chosen || rule.needs)) break;
-      uint8_t features = variant < 2 ? target.usual_features : uint8_t(0);
+      Features features = variant < 2 ? target.usual_features : Features(0);
       Realm realm;
       PatternProgram program(realm, rule, random, variant % 2 == 1);
       const Module& module = program.module();

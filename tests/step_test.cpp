@@ -174,8 +174,7 @@ class Unsaid {
       if (o.kind == OperandKind::Memory && o.read) open |= is_from_stack(i.operands[k].address, state);
       if (o.kind == OperandKind::Address) open |= is_open(i.operands[k].address);
     }
-    for (unsigned r = 0; r < 32; ++r)
-      if (form.reads & mask_of_register(r)) open |= r != target().convention.stack && registers_[r] != 0;
+    for (unsigned r : form.reads) open |= r != target().convention.stack && registers_[r] != 0;
     for (const MeaningStep& m : form.meaning) open |= m.kind == MeaningKind::Load;  // from the stack
     for (size_t f = 0; f < flags_.size(); ++f) open |= (form.flags_read >> f & 1) && flags_[f];
     last_asked_ = open;

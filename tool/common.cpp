@@ -179,13 +179,13 @@ const machine::Target& target_of(const Options& o) {
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
   auto out = machine::LowerOptions::at(level_of(o, "-O0"));
   if (o.features == "usual") return out;
-  uint8_t bits = 0;
+  machine::Features bits = 0;
   std::vector<std::string> names(target.features.begin(), target.features.end());
   std::istringstream words(o.features);
   for (std::string word; std::getline(words, word, ',');) {
     auto at = std::find(names.begin(), names.end(), word);
     if (at != names.end())
-      bits |= static_cast<uint8_t>(1 << (at - names.begin()));
+      bits |= machine::Features(1) << (at - names.begin());
     else if (word != "none")
       fail({complaint(fmt::format("{} has no feature '{}'", target.name, word), listed(names) + ", or none")},
            call_at_fault);

@@ -76,7 +76,7 @@ class CodeTracer {
       if (value.exists()) changes += by_type(f.type(value), v);
     });
     if (changes.empty() && line.form >= machine::first_real_form &&
-        machine::implicit_writes(target_, code, line))
+        machine::writes_flags(target_, code, line))
       changes = "  " + flags_that_are(*seen.state);
     auto after = std::upper_bound(code.blocks.begin(), code.blocks.end(), seen.line,
                                   [](uint32_t k, const machine::CodeBlock& b) { return k < b.first; });

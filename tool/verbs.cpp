@@ -185,7 +185,7 @@ static std::string legalized(Module& module, const machine::Target& target,
   if (!o.until.empty() && !machine::legalization_passes().find(o.until))
     fail({complaint("legalization has no step '" + o.until + "'", listed(steps.names()))}, call_at_fault);
   refuse_illegal(module, target);
-  uint8_t features = options.features.value_or(target.usual_features);
+  machine::Features features = options.features.value_or(target.usual_features);
   machine::legalize(module, target, machine::Coverage(target, features), {.pipeline = steps.until(o.until)});
   return o.function.empty() ? write_text(module) : write_text(module, function_of(module, o.function));
 }

@@ -47,7 +47,7 @@ const LoweredModule& Jit::lowered() const { return lazy_ ? lazy_->lowered() : lo
 Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& target,
                                           const LowerOptions& options, const Resolver& externals,
                                           const JitOptions& how) {
-  uint8_t features = options.features.value_or(target.usual_features);
+  Features features = options.features.value_or(target.usual_features);
   if (!target.runs_here())
     return complaint(fmt::format("code for {} does not run on this processor", target.name),
                      "this processor's target");

@@ -133,7 +133,7 @@ class BodyLowering {
   }
 
  private:
-  uint8_t features() const { return options_.features.value_or(target_.usual_features); }
+  Features features() const { return options_.features.value_or(target_.usual_features); }
 
   template <class Stage>
   void each(Stage stage) {

@@ -175,11 +175,11 @@ class CodeRun {
     activations_.push_back(std::move(a));
   }
   // What the convention does not promise to keep is lost, but for the results.
-  void leave(RegisterMask results) {
+  void leave(const RegisterSet& results) {
     for (size_t k = 0; k < state_.registers.size(); ++k) {
-      if (target_.convention.kept & mask_of_register(static_cast<unsigned>(k)))
+      if (target_.convention.kept.has(static_cast<unsigned>(k)))
         state_.registers[k] = now().kept[k];
-      else if (!(results & mask_of_register(static_cast<unsigned>(k))))
+      else if (!results.has(static_cast<unsigned>(k)))
         state_.registers[k] = any(static_cast<unsigned>(k));
     }
     lose_flags();
@@ -203,7 +203,7 @@ class CodeRun {
     if (!leaves) return enter(symbol, incoming);
     std::vector<Bits> kept = std::move(now().kept);
     for (size_t k = 0; k < kept.size(); ++k)
-      if (target_.convention.kept & mask_of_register(static_cast<unsigned>(k))) state_.registers[k] = kept[k];
+      if (target_.convention.kept.has(static_cast<unsigned>(k))) state_.registers[k] = kept[k];
     activations_.pop_back();
     enter(symbol, incoming);
   }
@@ -292,13 +292,13 @@ class CodeRun {
     unsigned physical;
     Bits before;
   };
-  unsigned lend(Register r, unsigned register_class, RegisterMask& taken) {
+  unsigned lend(Register r, unsigned register_class, RegisterSet& taken) {
     for (const Loan& l : loans_)
       if (l.of == r && r != no_register) return l.physical;
     const RegisterClass& c = target_.classes[register_class];
     unsigned p = c.first;
-    while ((taken & mask_of_register(p)) || p == target_.convention.stack) ++p;
-    taken |= mask_of_register(p);
+    while (taken.has(p) || p == target_.convention.stack) ++p;
+    taken.add(p);
     loans_.push_back({r, p, state_.registers[p]});
     if (r != no_register) state_.registers[p] = get(r);
     return p;
@@ -307,12 +307,11 @@ class CodeRun {
   void plain(const CodeLine& i) {
     const Code& code = *now().code;
     const Form& form = target_.form(i.form);
-    RegisterMask taken = form.reads | form.writes;
+    RegisterSet taken = form.reads | form.writes;
     for (const FormOperand& o : form.operands)
-      if (o.kind == OperandKind::Register && o.only >= 0)
-        taken |= mask_of_register(static_cast<unsigned>(o.only));
+      if (o.kind == OperandKind::Register && o.only >= 0) taken.add(static_cast<unsigned>(o.only));
     each_register(code, i, [&](Register r, bool, bool) {
-      if (is_physical(r)) taken |= mask_of_register(r);
+      if (is_physical(r)) taken.add(r);
     });
     PlainInstruction p{i.form, {}};
     loans_.clear();
@@ -384,7 +383,7 @@ class CodeRun {
 CodeRunner::~CodeRunner() = default;
 
 Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Target& target, Stage stage,
-                                                     std::optional<uint8_t> features) {
+                                                     std::optional<machine::Features> features) {
   std::unique_ptr<CodeRunner> out(new CodeRunner(jit, target));
   const Module& legal = *jit.lowered().legal;
   RuleIndex rules(target, features.value_or(target.usual_features));

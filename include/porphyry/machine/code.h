@@ -11,12 +11,14 @@
 
 namespace porphyry::machine {
 
-// Physical registers are small numbers, virtual ones start at 64.
+// Physical registers are small numbers. Tables by register have one more row, for all flags together; virtual
+// registers start behind it.
 using Register = uint32_t;
-inline constexpr Register first_virtual = 64;
+inline constexpr Register flags_row = RegisterSet::capacity;
+inline constexpr Register first_virtual = flags_row + 1;
 inline constexpr Register no_register = 0xffffffff;
 constexpr bool is_virtual(Register r) { return r >= first_virtual && r != no_register; }
-constexpr bool is_physical(Register r) { return r < first_virtual; }
+constexpr bool is_physical(Register r) { return r < flags_row; }
 
 // What the machine layer itself puts in, turned into the book's forms at the end.
 inline constexpr FormIndex copy_form = 0;    // out (its value: the bits that matter), in
@@ -57,7 +59,8 @@ struct CodeLine {
 };
 
 struct CallInfo {
-  RegisterMask reads = 0, writes = 0;
+  RegisterSet reads, writes;
+  bool loses_flags = false;
   bool leaves = false;  // this function's frame goes first: the one called returns in its place
 };
 
@@ -145,7 +148,7 @@ struct Code {
   bool has_calls = false;
   // Filled by the frame stage.
   uint64_t frame_bytes = 0;
-  RegisterMask saved = 0;
+  RegisterSet saved;
 
   std::span<CodeOperand> of(const CodeLine& i) {
     return {operands.data() + i.first_operand, i.operand_count};
@@ -162,13 +165,22 @@ struct Code {
 };
 
 // Registers outside of the operands that an instruction reads and writes.
-inline RegisterMask implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
-  RegisterMask m = i.form >= first_real_form ? target.form(i.form).reads : 0;
-  return i.call == 0xffffffff ? m : m | f.calls[i.call].reads;
+inline RegisterSet implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
+  RegisterSet out = i.form >= first_real_form ? target.form(i.form).reads : RegisterSet();
+  if (i.call != 0xffffffff) out |= f.calls[i.call].reads;
+  return out;
 }
-inline RegisterMask implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
-  RegisterMask m = i.form >= first_real_form ? target.form(i.form).writes : 0;
-  return i.call == 0xffffffff ? m : m | f.calls[i.call].writes;
+inline RegisterSet implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
+  RegisterSet out = i.form >= first_real_form ? target.form(i.form).writes : RegisterSet();
+  if (i.call != 0xffffffff) out |= f.calls[i.call].writes;
+  return out;
+}
+inline bool reads_flags(const Target& target, const CodeLine& i) {
+  return i.form >= first_real_form && target.form(i.form).reads_flags;
+}
+inline bool writes_flags(const Target& target, const Code& f, const CodeLine& i) {
+  return (i.form >= first_real_form && target.form(i.form).writes_flags) ||
+         (i.call != 0xffffffff && f.calls[i.call].loses_flags);
 }
 
 // Calls `see(register, read, written)` for each register an instruction names, addresses included.

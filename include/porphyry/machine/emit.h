@@ -61,7 +61,7 @@ struct CompiledFunction {
   std::shared_ptr<const Allocation> explained;               // what was allocated, when that was asked for
   uint32_t align = least_align;                              // the code begins at a multiple of it
   uint64_t frame_bytes = 0;                                  // below the saved registers
-  RegisterMask saved = 0;
+  RegisterSet saved;
 };
 
 // What a frame may take, so that each of its bytes is reached by an offset of 32 bits.

@@ -17,7 +17,7 @@ namespace porphyry::machine {
 // What a book's rules compute from registers, for a set of features.
 class Coverage {
  public:
-  Coverage(const Target& target, uint8_t features);
+  Coverage(const Target& target, Features features);
   bool covers(Op op, Type operand, Type result) const { return has(Way::Plain, op, operand, result); }
 
   // Of lanes, which registers hold in whole:

@@ -18,11 +18,11 @@ struct LowerOptions {
     return out;
   }
 
-  std::optional<uint8_t> features;  // bits of the target's features; else its usual ones
-  bool check_allocation = false;    // run the independent checker on every function
-  bool schedule = false;            // order instructions by latencies; see schedule.h
-  bool align_loops = false;         // innermost loops begin at multiples of 16 bytes; see emit.h
-  bool explain = false;             // keep what listings tell of where values lived
+  std::optional<Features> features;  // bits of the target's features; else its usual ones
+  bool check_allocation = false;     // run the independent checker on every function
+  bool schedule = false;             // order instructions by latencies; see schedule.h
+  bool align_loops = false;          // innermost loops begin at multiples of 16 bytes; see emit.h
+  bool explain = false;              // keep what listings tell of where values lived
   // For a linker, which may put another definition in the place of a name that is not local: such names are
   // reached through the linker's table of addresses and its stubs, as shared libraries want it.
   bool exported = false;

@@ -14,10 +14,10 @@ namespace porphyry::machine {
 
 class RuleIndex {
  public:
-  RuleIndex(const Target& target, uint8_t features);
+  RuleIndex(const Target& target, Features features);
 
   const Target& target() const { return *target_; }
-  uint8_t features() const { return features_; }
+  Features features() const { return features_; }
   // What the right side of a rule does with the variables of its pattern, a bit each.
   struct Facts {
     uint16_t in_register = 0;  // wanted in a register
@@ -69,7 +69,7 @@ class RuleIndex {
   }
 
   const Target* target_;
-  uint8_t features_;
+  Features features_;
   std::vector<Entry> entries_;   // by root, inner node, cost, rule
   std::vector<uint16_t> first_;  // by root key: its first entry; one more at the end
   std::vector<Facts> facts_;     // by rule

@@ -8,13 +8,13 @@
 #include <string_view>
 
 #include "porphyry/ir/operations.h"
+#include "porphyry/machine/register_set.h"
 
 namespace porphyry::machine {
 
 using FormIndex = uint16_t;
-using RegisterMask = uint64_t;  // one bit a physical register; flags are the last bit a target uses
-
-constexpr RegisterMask mask_of_register(unsigned physical) { return RegisterMask(1) << physical; }
+using Features = uint64_t;  // a bit each, in the order of the book
+using FlagSet = uint32_t;   // a bit each, in the order of Target::flags
 
 // ---- registers --------------------------------------------------------------------------------------------
 
@@ -82,18 +82,21 @@ struct Form {
   std::span<const FormOperand> operands;
   std::span<const EncodingStep> encoding;
   std::span<const MeaningStep> meaning;
-  RegisterMask reads = 0, writes = 0;  // registers and flags that are not operands
-  uint8_t needs = 0;                   // features, bits
+  RegisterSet reads, writes;  // registers that are not operands
+  bool reads_flags = false, writes_flags = false;
+  Features needs = 0;
   uint8_t latency = 1;
   uint16_t cost = 10;            // tenths of a plain instruction
   FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
   FormIndex next_in_group = 0;   // from the first; 0: no further one
   FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
   bool is_jump = false;
-  // Flags, a bit each in the order of Target::flags.
   bool tests = false;  // given a register twice, it only compares what that holds with zero
-  uint8_t flags_read = 0;
-  uint8_t flags_as_tested = 0;  // those that say of the first operand, once written, what such a test says
+  FlagSet flags_read = 0;
+  FlagSet flags_as_tested = 0;  // those that say of the first operand, once written, what such a test says
+
+  // Whether it reads or writes registers or flags besides its operands.
+  bool touches_more() const { return !reads.empty() || !writes.empty() || reads_flags || writes_flags; }
 };
 
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
@@ -181,7 +184,7 @@ struct Rule {
   std::span<const PatternNode> nodes;  // the first is the root
   std::span<const RuleStep> steps;
   std::span<const VariableShape> variables;
-  uint8_t needs = 0;
+  Features needs = 0;
   uint16_t cost = 0;
   bool matches_constant = false;  // the root is a constant
 };
@@ -191,7 +194,7 @@ struct Rule {
 struct Convention {
   std::string_view name;
   std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
-  RegisterMask kept = 0;
+  RegisterSet kept;
   uint8_t stack = 0;
   uint8_t stack_align = 16;
   uint8_t scratch = 0;      // carries no argument and may be lost: stubs and jumps go through it
@@ -261,10 +264,9 @@ struct Encoded {
 struct Target {
   std::string_view name, description;
   std::span<const std::string_view> features;
-  uint8_t usual_features = 0;
+  Features usual_features = 0;
   std::span<const RegisterClass> classes;
   std::span<const std::string_view> flags;
-  uint8_t flags_register = 0;  // the physical number that stands for all flags
   std::span<const Form> forms;
   std::span<const Rule> rules;            // by the operation at the root; last those for constants
   uint16_t constant_rules = 0;            // where these start
@@ -292,7 +294,7 @@ struct Target {
   // Where a run on this processor stood when a signal stopped it, from the context its handler was given.
   uint64_t (*program_counter)(const void* signal_context);
   // The features of the processor this runs on.
-  uint8_t (*features_here)();
+  Features (*features_here)();
   bool (*runs_here)();
 
   const Form& form(FormIndex f) const { return forms[f]; }

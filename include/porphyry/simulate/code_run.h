@@ -26,7 +26,7 @@ class CodeRunner {
  public:
   // The functions of `jit`, which must outlive it, brought to the stage. Data lie where the Jit has them.
   static Result<std::unique_ptr<CodeRunner>> make(const Jit& jit, const machine::Target& target, Stage stage,
-                                                  std::optional<uint8_t> features = {});
+                                                  std::optional<machine::Features> features = {});
   ~CodeRunner();
 
   // Memory that the program may reach besides its data and stack.

@@ -205,8 +205,7 @@ class Checker {
         if (a.base != no_register) expect(k, state, a.base, base, report);
         if (a.index != no_register) expect(k, state, a.index, index, report);
       }
-      for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
-        state.clear(static_cast<uint32_t>(__builtin_ctzll(m)));
+      for (unsigned r : implicit_writes(target_, f_, i)) state.clear(r);
       for (uint32_t o = 0; o < i.operand_count; ++o)
         if (operands[o].kind == OperandKind::Register && operands[o].written)
           define(state, operands[o].reg, after_.virtual_of[i.first_operand + o]);

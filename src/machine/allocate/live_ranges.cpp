@@ -58,26 +58,23 @@ class RangeBuilder {
   uint32_t end(uint32_t block) const { return 2 * (f_.blocks[block].first + f_.blocks[block].count); }
 
   void gather_events() {
-    RegisterMask flags = mask_of_register(target_.flags_register);
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       const CodeBlock& block = f_.blocks[b];
       std::fill(std::begin(written_at_), std::end(written_at_), start(b));
       for (uint32_t k = block.first; k < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
-        RegisterMask reads = implicit_reads(target_, f_, i), writes = implicit_writes(target_, f_, i);
+        RegisterSet reads = implicit_reads(target_, f_, i), writes = implicit_writes(target_, f_, i);
         each_register(f_, i, [&](Register r, bool read, bool written) {
           if (!is_virtual(r)) {
-            if (read) reads |= mask_of_register(r);
-            if (written) writes |= mask_of_register(r);
+            if (read) reads.add(r);
+            if (written) writes.add(r);
             return;
           }
           if (read) event(r, 2 * k, b);
           if (written) event(r, 2 * k + 1, b);
         });
-        for (RegisterMask m = reads & ~flags; m; m &= m - 1)
-          physical_read(static_cast<Register>(__builtin_ctzll(m)), 2 * k);
-        for (RegisterMask m = writes & ~flags; m; m &= m - 1)
-          physical_write(static_cast<Register>(__builtin_ctzll(m)), 2 * k + 1);
+        for (unsigned r : reads) physical_read(r, 2 * k);
+        for (unsigned r : writes) physical_write(r, 2 * k + 1);
       }
     }
   }

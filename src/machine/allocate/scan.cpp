@@ -52,18 +52,18 @@ void Scan::gather_hints() {
   for (const CodeLine& i : f_.code) {
     if (i.form != copy_form) continue;
     Register to = f_.of(i)[0].reg, from = f_.of(i)[1].reg;
-    if (is_virtual(to) && is_physical(from)) hints_[one_.find(to - first_virtual)] |= mask_of_register(from);
-    if (is_virtual(from) && is_physical(to)) hints_[one_.find(from - first_virtual)] |= mask_of_register(to);
+    if (is_virtual(to) && is_physical(from)) hints_[one_.find(to - first_virtual)].add(from);
+    if (is_virtual(from) && is_physical(to)) hints_[one_.find(from - first_virtual)].add(to);
     if (!is_virtual(to) || !is_virtual(from)) continue;
     uint32_t a = one_.find(to - first_virtual), b = one_.find(from - first_virtual);
     if (a != b) befriend(a, b), befriend(b, a);
   }
 }
 
-RegisterMask Scan::wishes(uint32_t v) const {
-  RegisterMask out = hints_[v];
+RegisterSet Scan::wishes(uint32_t v) const {
+  RegisterSet out = hints_[v];
   for (uint32_t f : friends_[v].of)
-    if (f != none && place_[f] != no_register) out |= mask_of_register(place_[f]);
+    if (f != none && place_[f] != no_register) out.add(place_[f]);
   return out;
 }
 
@@ -78,22 +78,21 @@ float Scan::cost(uint32_t v) const {
 // and restoring it pays.
 void Scan::place(uint32_t v) {
   const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
-  RegisterMask all =
-      ((RegisterMask(1) << c.count) - 1) << c.first & ~mask_of_register(target_.convention.stack);
-  RegisterMask kept = target_.convention.kept, fresh = all & kept & ~used_;
+  RegisterSet all = RegisterSet::run(c.first, c.count) - RegisterSet{target_.convention.stack};
+  const RegisterSet& kept = target_.convention.kept;
+  RegisterSet fresh = (all & kept) - used_;
   constexpr float upkeep = 2;  // a push and a pop for each run of the function
   bool pays = ranges_.weights[v] >= upkeep || f_.virtuals[v].brief;
-  RegisterMask open = pays ? all : all & ~fresh, wished = wishes(v) & open;
-  if (try_registers(v, wished) || try_registers(v, open & ~kept & ~wished) ||
-      try_registers(v, open & kept & used_ & ~wished) || try_registers(v, open & fresh & ~wished))
+  RegisterSet open = pays ? all : all - fresh, wished = wishes(v) & open;
+  if (try_registers(v, wished) || try_registers(v, open - kept - wished) ||
+      try_registers(v, (open & kept & used_) - wished) || try_registers(v, (open & fresh) - wished))
     return;
   make_room(v, open);
 }
 
-bool Scan::try_registers(uint32_t v, RegisterMask among) {
+bool Scan::try_registers(uint32_t v, const RegisterSet& among) {
   uint32_t now = first(v);
-  for (; among; among &= among - 1) {
-    auto r = static_cast<unsigned>(std::countr_zero(among));
+  for (unsigned r : among) {
     auto& there = held_[r];
     std::erase_if(there, [&](uint32_t o) { return last(o) <= now; });
     if (std::any_of(there.begin(), there.end(), [&](uint32_t o) { return overlap(v, o); })) continue;
@@ -105,12 +104,11 @@ bool Scan::try_registers(uint32_t v, RegisterMask among) {
 }
 
 // The cheapest to split goes: this one, or those in its way in one register.
-void Scan::make_room(uint32_t v, RegisterMask among) {
+void Scan::make_room(uint32_t v, const RegisterSet& among) {
   float best = cost(v);
   Register where = no_register;
   bool only_calls = true;
-  for (RegisterMask m = among; m; m &= m - 1) {
-    auto r = static_cast<unsigned>(std::countr_zero(m));
+  for (unsigned r : among) {
     if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
     only_calls = false;
     float sum = 0;
@@ -130,7 +128,7 @@ void Scan::make_room(uint32_t v, RegisterMask among) {
 
 void Scan::put(uint32_t v, unsigned r) {
   place_[v] = r;
-  used_ |= mask_of_register(r);
+  used_.add(r);
   held_[r].push_back(v);
 }
 

@@ -31,9 +31,9 @@ class Scan {
   }
   float cost(uint32_t v) const;
   void place(uint32_t v);
-  bool try_registers(uint32_t v, RegisterMask among);
-  void make_room(uint32_t v, RegisterMask among);
-  RegisterMask wishes(uint32_t v) const;
+  bool try_registers(uint32_t v, const RegisterSet& among);
+  void make_room(uint32_t v, const RegisterSet& among);
+  RegisterSet wishes(uint32_t v) const;
   void put(uint32_t v, unsigned r);
   void mark_for_splitting(uint32_t v, uint32_t at, uint32_t by, SplitReason::Why why);
   void tell_members();
@@ -44,7 +44,7 @@ class Scan {
   const Pieces& pieces_;
   LiveRanges ranges_;
   Coalesced one_;
-  std::pmr::vector<RegisterMask> hints_;  // by root: physical registers it is copied from or to
+  std::pmr::vector<RegisterSet> hints_;  // by root: physical registers it is copied from or to
   struct Friends {
     uint32_t of[2] = {none, none};
   };
@@ -58,7 +58,7 @@ class Scan {
   };
   std::pmr::vector<ToSplit> to_split_;
   std::pmr::vector<SplitReason> split_reasons_;
-  RegisterMask used_ = 0;
+  RegisterSet used_;
 };
 
 }  // namespace porphyry::machine

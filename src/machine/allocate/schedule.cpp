@@ -81,8 +81,8 @@ class Clock {
     each_register(f_, i, [&](Register r, bool read, bool) {
       if (read) wait(r);
     });
-    for (RegisterMask m = implicit_reads(target_, f_, i); m; m &= m - 1)
-      wait(static_cast<Register>(__builtin_ctzll(m)));
+    for (unsigned r : implicit_reads(target_, f_, i)) wait(r);
+    if (reads_flags(target_, i)) wait(flags_row);
     cycle_ = start + !is_virtual_copy(f_, i);
     uint32_t done = start + latency_of(f_, i, target_);
     end_ = std::max({end_, cycle_, done});
@@ -90,8 +90,8 @@ class Clock {
     each_register(f_, i, [&](Register r, bool, bool written) {
       if (written) give(r);
     });
-    for (RegisterMask m = implicit_writes(target_, f_, i); m; m &= m - 1)
-      give(static_cast<Register>(__builtin_ctzll(m)));
+    for (unsigned r : implicit_writes(target_, f_, i)) give(r);
+    if (writes_flags(target_, f_, i)) give(flags_row);
   }
   uint32_t cycles() const { return end_; }
 
@@ -179,20 +179,14 @@ class BlockScheduler {
       if (o.kind == OperandKind::Label) return true;
     return i.form == target_.upkeep.return_values;
   }
-  bool reads_flags(const CodeLine& i) const {
-    return implicit_reads(target_, f_, i) >> target_.flags_register & 1;
-  }
-  bool writes_flags(const CodeLine& i) const {
-    return implicit_writes(target_, f_, i) >> target_.flags_register & 1;
-  }
 
   // The end of a stretch when the jumps behind it read flags: before the line that sets them.
   uint32_t before_flags(uint32_t from, uint32_t end, uint32_t end_of_block) const {
     bool read = false;
-    for (uint32_t k = end; k < end_of_block && !read; ++k) read = reads_flags(f_.code[k]);
+    for (uint32_t k = end; k < end_of_block && !read; ++k) read = reads_flags(target_, f_.code[k]);
     if (!read) return end;
     uint32_t k = end;
-    while (k > from && !writes_flags(f_.code[k - 1])) --k;
+    while (k > from && !writes_flags(target_, f_, f_.code[k - 1])) --k;
     return k > from ? k - 1 : from;
   }
 
@@ -249,7 +243,7 @@ class BlockScheduler {
     for (uint32_t k = from; k < to; ++k) {
       const CodeLine& i = f_.code[k];
       uint32_t latency = latency_of(f_, i, target_), issue = is_virtual_copy(f_, i) ? 0 : 1;
-      uint32_t join_to = reads_flags(i) && setter != none ? setter : none;
+      uint32_t join_to = reads_flags(target_, i) && setter != none ? setter : none;
       if (k > from && copies_for(f_.code[k - 1], i)) join_to = std::min(join_to, nodes_.back().first);
       nodes_.push_back({k, 1, latency, issue});
       while (join_to != none && nodes_.size() > 1 && nodes_.back().first > join_to) {
@@ -259,7 +253,7 @@ class BlockScheduler {
         nodes_.back().latency = std::max(nodes_.back().latency, last.latency);
         nodes_.back().issue += last.issue;
       }
-      if (writes_flags(i)) setter = nodes_.back().first;
+      if (writes_flags(target_, f_, i)) setter = nodes_.back().first;
     }
   }
 
@@ -296,20 +290,17 @@ class BlockScheduler {
     ++stamp_;
     readers_.clear(), loads_.clear();
     uint32_t store = none, ordered = none;
-    RegisterMask flags = mask_of_register(target_.flags_register);
     for (uint32_t n = 0; n < nodes_.size(); ++n)
       for (uint32_t k = nodes_[n].first; k < nodes_[n].first + nodes_[n].count; ++k) {
         const CodeLine& i = f_.code[k];
         each_register(f_, i, [&](Register r, bool read, bool) {
           if (read) reads(r, n);
         });
-        for (RegisterMask m = implicit_reads(target_, f_, i) & ~flags; m; m &= m - 1)
-          reads(static_cast<Register>(__builtin_ctzll(m)), n);
+        for (unsigned r : implicit_reads(target_, f_, i)) reads(r, n);
         each_register(f_, i, [&](Register r, bool, bool written) {
           if (written) writes(r, n);
         });
-        for (RegisterMask m = implicit_writes(target_, f_, i) & ~flags; m; m &= m - 1)
-          writes(static_cast<Register>(__builtin_ctzll(m)), n);
+        for (unsigned r : implicit_writes(target_, f_, i)) writes(r, n);
         bool loads = false, stores = false;
         touches_memory(i, loads, stores);
         if (stores) {

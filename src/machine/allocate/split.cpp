@@ -106,8 +106,7 @@ class RangeSplitter {
     }
   }
   bool is_constant(const CodeLine& i) const {
-    if (i.form < first_real_form || i.role == Role::Reload || target_.form(i.form).reads ||
-        target_.form(i.form).writes)
+    if (i.form < first_real_form || i.role == Role::Reload || target_.form(i.form).touches_more())
       return false;
     bool registers = false;
     each_register(f_, i, [&](Register, bool read, bool) { registers |= read; });

@@ -28,8 +28,8 @@ class SpillRemover {
  private:
   uint32_t slot_of(const CodeLine& i) const { return static_cast<uint32_t>(f_.of(i)[1].value); }
 
-  void forget(RegisterMask written) {
-    for (; written; written &= written - 1) slot_in_[__builtin_ctzll(written)] = none;
+  void forget(const RegisterSet& written) {
+    for (unsigned r : written) slot_in_[r] = none;
   }
 
   // Which slot's value each register holds is known from spills and reloads.

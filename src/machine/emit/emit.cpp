@@ -211,8 +211,7 @@ class Emitter {
     write(p, Role::Frame, {});
   }
   void prologue() {
-    for (unsigned r = 0; r < first_virtual; ++r)
-      if (f_.saved & mask_of_register(r)) write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
+    for (unsigned r : f_.saved) write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
     probe();
     adjust_stack(target_.upkeep.grow);
   }
@@ -255,8 +254,8 @@ class Emitter {
   }
   void epilogue() {
     adjust_stack(target_.upkeep.shrink);
-    for (unsigned r = first_virtual; r-- > 0;)
-      if (f_.saved & mask_of_register(r)) write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
+    for (unsigned r = RegisterSet::capacity; r-- > 0;)
+      if (f_.saved.has(r)) write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
   }
 
   // Copies, spills and reloads in the book's forms.

@@ -10,11 +10,11 @@
 namespace porphyry::machine {
 namespace {
 
-RegisterMask kept_registers_used(const Code& f, const Target& target) {
-  RegisterMask used = 0;
+RegisterSet kept_registers_used(const Code& f, const Target& target) {
+  RegisterSet used;
   for (const CodeLine& i : f.code)
     each_register(f, i, [&](Register r, bool, bool written) {
-      if (written && is_physical(r)) used |= mask_of_register(r);
+      if (written && is_physical(r)) used.add(r);
     });
   return used & target.convention.kept;
 }
@@ -23,7 +23,7 @@ RegisterMask kept_registers_used(const Code& f, const Target& target) {
 
 Diagnostics lay_out_frame(Code& f, const Target& target) {
   f.saved = kept_registers_used(f, target);
-  uint64_t pushes = static_cast<uint64_t>(__builtin_popcountll(f.saved)) * 8;
+  uint64_t pushes = uint64_t(f.saved.count()) * 8;
   std::vector<FrameSlot*> slots;
   for (FrameSlot& s : f.slots) slots.push_back(&s);
   std::stable_sort(slots.begin(), slots.end(),

@@ -44,8 +44,8 @@ class Lister {
   FunctionListing run() {
     out_.name = c_.name;
     out_.frame_bytes = c_.frame_bytes;
-    for (unsigned r = 0; r < 64; ++r)
-      if (c_.saved & mask_of_register(r)) out_.saved.emplace_back(target_.register_name(r, 64));
+    for (unsigned r : c_.saved)
+      out_.saved.emplace_back(target_.register_name(r, target_.classes[target_.class_of(r)].bits));
     places();
     for (size_t b = 0, k = 0; b < c_.blocks.size(); ++b) {
       const auto& place = c_.blocks[b];

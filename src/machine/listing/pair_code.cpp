@@ -131,7 +131,7 @@ class PairCode {
     if (i.form == spill_form) note(slot_place(i));
     for (const CodeOperand& o : operands)
       if (o.kind == OperandKind::Register && o.written && is_physical(o.reg)) note(o.reg);
-    for (RegisterMask m = implicit_writes(target_, how_.code, i); m; m &= m - 1) note(__builtin_ctzll(m));
+    for (unsigned r : implicit_writes(target_, how_.code, i)) note(r);
   }
 
   void line(uint32_t k_of_line, uint32_t end) {
@@ -149,10 +149,8 @@ class PairCode {
     };
     if (i.role == Role::Spill && i.operand_count == 2) return spill(operands[0].reg, i, was(0), was(1));
     if (i.role == Role::Reload && i.form < first_real_form) return reload(k_of_line, end, was(0), was(1));
-    for (RegisterMask m = implicit_reads(target_, f, i); m; m &= m - 1)
-      name(passed_[__builtin_ctzll(m)], true, false);
-    for (RegisterMask m = implicit_writes(target_, f, i); m; m &= m - 1)
-      passed_[__builtin_ctzll(m)] = no_register;
+    for (unsigned r : implicit_reads(target_, f, i)) name(passed_[r], true, false);
+    for (unsigned r : implicit_writes(target_, f, i)) passed_[r] = no_register;
     for (size_t k = 0; k < operands.size(); ++k) {
       const CodeOperand& o = operands[k];
       if (o.kind == OperandKind::Memory || o.kind == OperandKind::Address) {

@@ -44,7 +44,7 @@ void pass(CodeWriter& w, Instruction i, size_t first, std::span<const Type> type
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg != no_register) {
       w.copy(where[k].reg, values[k]);
-      info.reads |= mask_of_register(where[k].reg);
+      info.reads.add(where[k].reg);
     }
 }
 
@@ -54,13 +54,10 @@ std::pmr::vector<Type> types_of_operands(const Function& f, Instruction i, size_
   return out;
 }
 
-RegisterMask lost_over_calls(const Target& target) {
-  RegisterMask out = mask_of_register(target.flags_register);
-  for (const RegisterClass& c : target.classes)
-    for (unsigned r = c.first; r < unsigned(c.first + c.count); ++r)
-      if (!(target.convention.kept & mask_of_register(r)) && r != target.convention.stack)
-        out |= mask_of_register(r);
-  return out;
+RegisterSet lost_over_calls(const Target& target) {
+  RegisterSet out;
+  for (const RegisterClass& c : target.classes) out |= RegisterSet::run(c.first, c.count);
+  return out - target.convention.kept - RegisterSet{target.convention.stack};
 }
 
 // A callee with any arguments asks how many came in float registers.
@@ -72,7 +69,7 @@ void count_floats(CodeWriter& w, std::span<const Type> types, CallInfo& info, Me
   for (size_t k = 0; k < types.size(); ++k) count += types[k].is_float() && where[k].reg != no_register;
   Register at = static_cast<Register>(w.target.convention.float_count);
   w.put(w.target.upkeep.move_literal, {writes(at), {OperandKind::Literal, false, false, no_register, count}});
-  info.reads |= mask_of_register(at);
+  info.reads.add(at);
 }
 
 }  // namespace
@@ -106,7 +103,7 @@ const char* write_call(CodeWriter& w, const Module& module, Instruction i, Memor
   auto results = result_registers(w.target.convention, result_types, work);
   if (!results) return "there are more results than registers for them";
   w.code.has_calls = true;
-  CallInfo info{.writes = lost_over_calls(w.target)};
+  CallInfo info{.writes = lost_over_calls(w.target), .loses_flags = true};
   Register callee = through ? w.use(f.operand(i, 0)) : no_register;
   pass(w, i, through, types, info, work);
   if (!through && module.signature(f.symbol(i))->variadic) count_floats(w, types, info, work);
@@ -149,7 +146,7 @@ const char* write_return(CodeWriter& w, Instruction i, Memory* work) {
   for (size_t k = 0; k < results->size(); ++k) values.push_back(w.use(f.operand(i, k)));
   for (size_t k = 0; k < results->size(); ++k) {
     w.copy((*results)[k], values[k]);
-    info.reads |= mask_of_register((*results)[k]);
+    info.reads.add((*results)[k]);
   }
   w.code.calls.push_back(info);
   w.put(w.target.upkeep.return_values, {}).call = static_cast<uint32_t>(w.code.calls.size() - 1);

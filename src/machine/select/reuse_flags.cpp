@@ -28,16 +28,14 @@ class FlagReuse {
  private:
   const Form& form(const CodeLine& i) const { return target_.form(i.form); }
   bool real(const CodeLine& i) const { return i.form >= first_real_form; }
-  bool writes_flags(const CodeLine& i) const {
-    return implicit_writes(target_, f_, i) >> target_.flags_register & 1;
-  }
+  bool writes_flags(const CodeLine& i) const { return machine::writes_flags(target_, f_, i); }
   bool is_test(const CodeLine& i) const {
     return real(i) && form(i).tests && f_.of(i)[0].reg == f_.of(i)[1].reg;
   }
 
   // The flags that are read between `k` and what sets them next; they do not outlive their block.
-  uint8_t read_behind(uint32_t k, uint32_t end) const {
-    uint8_t read = 0;
+  FlagSet read_behind(uint32_t k, uint32_t end) const {
+    FlagSet read = 0;
     for (uint32_t j = k + 1; j < end; ++j) {
       if (real(f_.code[j])) read |= form(f_.code[j]).flags_read;
       if (writes_flags(f_.code[j])) break;
@@ -77,8 +75,7 @@ class FlagReuse {
   // nothing between touches, and whose own flags are not read there.
   bool may_sink(uint32_t j, uint32_t end) const {
     const CodeLine& moved = f_.code[j];
-    const RegisterMask flags = mask_of_register(target_.flags_register);
-    if ((implicit_reads(target_, f_, moved) | implicit_writes(target_, f_, moved)) & ~flags) return false;
+    if (!(implicit_reads(target_, f_, moved) | implicit_writes(target_, f_, moved)).empty()) return false;
     for (const CodeOperand& o : f_.of(moved))
       if (o.kind == OperandKind::Memory || (o.kind == OperandKind::Register && is_physical(o.reg)))
         return false;

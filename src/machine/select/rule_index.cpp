@@ -78,7 +78,7 @@ uint8_t wanted_constants(const Rule& rule) {
 
 }  // namespace
 
-RuleIndex::RuleIndex(const Target& target, uint8_t features) : target_(&target), features_(features) {
+RuleIndex::RuleIndex(const Target& target, Features features) : target_(&target), features_(features) {
   for (const Rule& rule : target.rules) facts_.push_back(facts_of(target, rule));
   for (uint16_t r = 0; r < target.constant_rules; ++r) {
     const Rule& rule = target.rules[r];
