@@ -34,7 +34,10 @@ class Binder {
   void registers(const Entry& entry);
   void convention(const Entry& entry);
   void upkeep(const Entry& entry);
-  void lengths(const Entry& entry);
+  void encodings(const Entry& entry);
+  void address(const Line& line, const WordList& w);
+  void layout(const Line& line, const WordList& w);
+  Type address_type() const { return Type::integer(book_.layout.pointer_bits); }
   void instruction(const Entry& entry);
   bool form(const Line& line, BoundForm& form);
   bool operand(const Line& line, const WordList& w, size_t& at, BoundForm& form);
@@ -55,6 +58,11 @@ class Binder {
   BoundBook book_;
   std::map<std::string, NamedRegister> register_names_;
   std::map<std::string, Entry> notions_;
+  struct EncodingShape {
+    uint8_t kind;                  // in the order of the book
+    std::vector<bool> is_operand;  // what stands behind its name: operands and numbers
+  };
+  std::map<std::string, EncodingShape> encodings_;
   std::map<std::string, std::vector<machine::FormIndex>> by_name_;
 };
 

@@ -68,13 +68,14 @@ Result<BoundBook> Binder::run() {
       notions_.insert_or_assign(words(e.header.text)[1], e);
     else if (kind(e) == "registers")
       registers(e);
+    else if (kind(e) == "encodings")
+      encodings(e);
     else
       settings(e);
   }
   for (const Entry& e : entries) {
     if (kind(e) == "convention") convention(e);
     if (kind(e) == "instruction") instruction(e);
-    if (kind(e) == "lengths") lengths(e);
   }
   group_forms();
   find_flags_of_results(book_.forms, book_.flags.size());
@@ -109,12 +110,56 @@ void Binder::settings(const Entry& entry) {
   } else if (w[0] == "flags") {
     book_.flags.assign(w.begin() + 1, w.end());
   } else if (w[0] == "address") {
-    for (size_t k = 2; k < w.size() && w[k] != ","; ++k)
-      book_.scales.push_back(static_cast<uint8_t>(number(w[k]).value_or(1)));
-  } else if (w[0] != "pointer" && w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" &&
-             w[0] != "lengths" && w[0] != "rule") {
-    complain(entry.header, "'" + w[0] + "' begins no entry",
-             "book, registers, convention, upkeep, notion, instruction, lengths or rule");
+    address(entry.header, w);
+  } else if (w[0] == "pointer") {
+    layout(entry.header, w);
+  } else if (w[0] == "parts" && w.size() == 3 && w[1] == "lower" && number(w[2])) {
+    book_.lower_bits = static_cast<uint8_t>(*number(w[2]));
+  } else if (w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" && w[0] != "rule") {
+    complain(
+        entry.header, "'" + w[0] + "' begins no entry",
+        "book, pointer, parts, address, registers, encodings, convention, upkeep, notion, instruction or "
+        "rule");
+  }
+}
+
+// pointer BITS, layout little|big
+void Binder::layout(const Line& line, const WordList& w) {
+  auto bits = w.size() > 1 ? number(w[1]) : std::nullopt;
+  bool good = w.size() == 5 && (bits == 32 || bits == 64) && (w[4] == "little" || w[4] == "big");
+  if (!good) return complain(line, "the layout is not understood", "pointer 32 or 64, layout little or big");
+  book_.layout.pointer_bits = static_cast<unsigned>(*bits);
+  book_.layout.order = w[4] == "big" ? ByteOrder::Big : ByteOrder::Little;
+}
+
+// address [scale N …,] offset iN[, symbols]
+void Binder::address(const Line& line, const WordList& w) {
+  for (size_t k = 1; k < w.size(); ++k) {
+    if (w[k] == ",") continue;
+    if (w[k] == "scale") {
+      for (; k + 1 < w.size() && number(w[k + 1]); ++k)
+        book_.scales.push_back(static_cast<uint8_t>(*number(w[k + 1])));
+    } else if (w[k] == "offset" && k + 1 < w.size() && type_named(w[k + 1])) {
+      book_.offset_bits = static_cast<uint8_t>(type_named(w[++k])->bits());
+    } else if (w[k] == "symbols") {
+      book_.address_symbols = true;
+    } else {
+      complain(line, "'" + w[k] + "' is no part of an address", "scale N …, offset iN or symbols");
+    }
+  }
+}
+
+// The steps of encodings: a name, and `operand` or `number` for each word behind it.
+void Binder::encodings(const Entry& entry) {
+  for (const Line& line : entry.body) {
+    WordList w = words(line.text);
+    EncodingShape shape{static_cast<uint8_t>(encodings_.size()), {}};
+    for (size_t k = 1; k < w.size(); ++k) {
+      if (w[k] != "operand" && w[k] != "number")
+        complain(line, "'" + w[k] + "' cannot stand in a step of an encoding", "operand or number");
+      shape.is_operand.push_back(w[k] == "operand");
+    }
+    encodings_.emplace(w[0], std::move(shape));
   }
 }
 
@@ -167,6 +212,12 @@ void Binder::convention(const Entry& entry) {
       for (uint8_t r : register_list(line, w, 1)) book_.kept.add(r);
     else if (w[0] == "scratch")
       book_.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
+    else if (w[0] == "reserved")
+      for (uint8_t r : register_list(line, w, 1)) book_.reserved.add(r);
+    else if (w[0] == "return" && w.size() == 3 && w[1] == "address")
+      book_.return_address = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
+    else if (w[0] == "far" && w.size() == 2)
+      book_.far = static_cast<int8_t>(register_named(w[1]).value_or(NamedRegister{}).physical);
     else if (w[0] == "variadic" && w[1] == "count")
       book_.float_count = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
     else if (w[0] == "stack" && w.size() == 4) {
@@ -174,53 +225,57 @@ void Binder::convention(const Entry& entry) {
       book_.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
-               "whole, floats, whole results, float results, kept, scratch, variadic count or stack");
+               "whole, floats, whole results, float results, kept, reserved, scratch, variadic count, return "
+               "address, far or stack");
   }
+  book_.reserved.add(book_.stack);
+  for (int8_t r : {book_.return_address, book_.far})
+    if (r >= 0) book_.reserved.add(static_cast<unsigned>(r));
 }
 
-// grow: sub.64 and the like: the forms that the machine layer itself uses.
+// The forms that the machine layer itself uses: `move CLASS BITS`, `spill CLASS BITS`, and single ones.
 void Binder::upkeep(const Entry& entry) {
-  int general = class_named("general"), lanes = class_named("lanes");
-  const Wanted g{OperandKind::Register, general}, l{OperandKind::Register, lanes}, m{OperandKind::Memory},
-      n{OperandKind::Literal}, b{OperandKind::Label}, s{OperandKind::Symbol};
+  const Wanted g{OperandKind::Register, 0}, n{OperandKind::Literal}, b{OperandKind::Label},
+      s{OperandKind::Symbol}, m{OperandKind::Memory};
   struct Row {
-    const char* words;
-    std::vector<std::pair<const char*, std::vector<Wanted>>> fields;
+    const char *words, *field;
+    std::vector<Wanted> operands;
   };
-  const Row rows[] = {{"move general 32", {{"move_general_32", {g, g}}}},
-                      {"move general 64", {{"move_general_64", {g, g}}}},
-                      {"move lanes 128", {{"move_lanes", {l, l}}}},
-                      {"spill general 64", {{"spill_general", {m, g}}, {"reload_general", {g, m}}}},
-                      {"spill lanes 64", {{"spill_lanes", {m, l}}, {"reload_lanes", {l, m}}}},
-                      {"spill lanes 128", {{"spill_wide", {m, l}}, {"reload_wide", {l, m}}}},
-                      {"literal general 64", {{"move_literal", {g, n}}}},
-                      {"grow", {{"grow", {g, n}}}},
-                      {"shrink", {{"shrink", {g, n}}}},
-                      {"repeat", {{"repeat", {b}}}},
-                      {"push", {{"push", {g}}}},
-                      {"pop", {{"pop", {g}}}},
-                      {"jump", {{"jump", {b}}}},
-                      {"call", {{"call", {s}}}},
-                      {"call through", {{"call_through", {g}}}},
-                      {"jump through", {{"jump_through", {g}}}},
-                      {"return", {{"return_values", {}}}}};
+  const Row rows[] = {{"literal", "move_literal", {g, n}},
+                      {"add", "add", {g, g, g}},
+                      {"jump", "jump", {b}},
+                      {"call", "call", {s}},
+                      {"call through", "call_through", {g}},
+                      {"jump through", "jump_through", {g}},
+                      {"return", "return_values", {}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
     std::string key = line.text.substr(0, colon),
                 name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1))[0];
-    auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
-    if (row == std::end(rows)) {
-      complain(line, "no upkeep is called '" + key + "'",
-               "move, spill, literal, grow, shrink, repeat, push, pop, jump, jump through, call, call "
-               "through or return");
-      continue;
-    }
-    for (const auto& [field, wanted] : row->fields) {
-      FormIndex f = find_form(name, wanted);
+    auto form = [&](const std::vector<Wanted>& operands) {
+      FormIndex f = find_form(name, operands);
       if (f == 0)
         complain(line, "'" + name + "' has no form for this", "an instruction with fitting operands");
-      book_.upkeep.push_back({field, f});
+      return f;
+    };
+    WordList k = words(key);
+    int of_class = k.size() == 3 ? class_named(k[1]) : -1;
+    if ((k[0] == "move" || k[0] == "spill") && of_class >= 0 && number(k[2])) {
+      const Wanted r{OperandKind::Register, of_class};
+      auto c = static_cast<uint8_t>(of_class), bits = static_cast<uint8_t>(*number(k[2]));
+      if (k[0] == "move")
+        book_.moves.push_back({c, bits, form({r, r})});
+      else
+        book_.spills.push_back({c, bits, form({m, r}), form({r, m})});
+      continue;
     }
+    auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
+    if (row == std::end(rows))
+      complain(line, "no upkeep is called '" + key + "'",
+               "move CLASS BITS, spill CLASS BITS, literal, add, jump, jump through, call, call through or "
+               "return");
+    else
+      book_.upkeep.push_back({row->field, form(row->operands)});
   }
 }
 

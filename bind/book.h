@@ -61,14 +61,20 @@ struct BoundBook {
   std::vector<std::string> features, flags;
   machine::Features usual = 0;
   std::vector<BoundClass> classes;
-  std::vector<machine::OpcodeLength> lengths = std::vector<machine::OpcodeLength>(machine::opcode_maps * 256);
+  MemoryLayout layout;
+  uint8_t lower_bits = 0;
   std::vector<uint8_t> scales;
+  uint8_t offset_bits = 32;
+  bool address_symbols = false;
   std::string convention;
   std::vector<uint8_t> whole, floats, whole_results, float_results;
   machine::RegisterSet kept;
+  machine::RegisterSet reserved;
   uint8_t stack = 0, stack_align = 16, scratch = 0;
-  int8_t float_count = -1;
-  std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // field of machine::Upkeep, form
+  int8_t float_count = -1, return_address = -1, far = -1;
+  std::vector<machine::MoveForm> moves;
+  std::vector<machine::SpillForm> spills;
+  std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // further fields of machine::Upkeep
   std::vector<BoundForm> forms;                                    // by FormIndex; the first ones are empty
   std::vector<BoundRule> rules;                                    // sorted by root
 };

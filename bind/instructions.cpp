@@ -6,7 +6,6 @@
 
 namespace porphyry::bind {
 
-using machine::EncodingKind;
 using machine::EncodingStep;
 using machine::FormOperand;
 using machine::OperandKind;
@@ -118,7 +117,7 @@ bool Binder::form(const Line& line, BoundForm& form) {
 }
 
 // d: general 32 [clears|merges] · only REGISTER BITS · memory TYPE [aligned] · literal BITS [for BITS] ·
-// exactly N · label BITS …
+// exactly N · label, symbol [BITS [of BYTES]]
 bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm& form) {
   FormOperand o{};
   std::string name = w[at];
@@ -144,7 +143,7 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
     o.aligned = in.accept("aligned");
   } else if (kind == "address") {
     o.kind = OperandKind::Address;
-    o.type = Type::integer(64);
+    o.type = address_type();
   } else if (kind == "literal") {
     literal_operand(in, o);
   } else if (kind == "exactly") {
@@ -155,8 +154,10 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
     o.type = Type::integer(8);
   } else if (kind == "label" || kind == "symbol") {
     o.kind = kind == "label" ? OperandKind::Label : OperandKind::Symbol;
-    o.literal_bits = kind == "label" ? static_cast<uint8_t>(number(in.next()).value_or(32)) : 32;
-    o.type = Type::integer(64);
+    bool bits_given = at < w.size() && number(w[at]);
+    o.literal_bits = bits_given ? static_cast<uint8_t>(*number(in.next())) : 32;
+    if (in.accept("of")) o.unit = static_cast<uint8_t>(number(in.next()).value_or(1));
+    o.type = address_type();
     form.is_jump = kind == "label";
   }
   if (!o.type.exists()) {
@@ -170,24 +171,17 @@ bool Binder::operand(const Line& line, const WordList& w, size_t& at, BoundForm&
 }
 
 bool Binder::encoding(const Line& line, const WordList& w, size_t at, BoundForm& form) {
-  static const std::map<std::string, std::pair<EncodingKind, const char*>> kinds = {
-      // V: a value, O: an operand
-      {"prefix", {EncodingKind::Prefix, "V"}},    {"sized", {EncodingKind::Sized, "V"}},
-      {"byte", {EncodingKind::Byte, "V"}},        {"low", {EncodingKind::Low, "VO"}},
-      {"regs", {EncodingKind::Regs, "OO"}},       {"digit", {EncodingKind::Digit, "VO"}},
-      {"literal", {EncodingKind::Literal, "OV"}}, {"distance", {EncodingKind::Distance, "OV"}}};
+  std::vector<std::string> names;
+  for (const auto& [name, shape] : encodings_) names.push_back(name);
   while (at < w.size()) {
-    auto kind = kinds.find(w[at]);
-    if (kind == kinds.end()) {
-      complain(line, "'" + w[at] + "' is no step of an encoding",
-               "prefix, sized, byte, low, regs, digit, literal or distance");
-      return false;
-    }
+    auto kind = encodings_.find(w[at]);
+    if (kind == encodings_.end())
+      return complain(line, "'" + w[at] + "' is no step of an encoding", listed(names)), false;
     ++at;
-    EncodingStep step{kind->second.first};
-    for (const char* what = kind->second.second; *what; ++what, ++at) {
-      std::string word = at < w.size() ? w[at] : "";
-      if (*what == 'V') {
+    EncodingStep step{kind->second.kind};
+    for (bool is_operand : kind->second.is_operand) {
+      std::string word = at < w.size() ? w[at++] : "";
+      if (!is_operand) {
         auto n = number(word);
         if (!n) return complain(line, "'" + word + "' is not a number", "a number"), false;
         step.value = static_cast<uint8_t>(*n);

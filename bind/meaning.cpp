@@ -65,7 +65,7 @@ Term MeaningReader::source(const Line& line, const std::string& word) {
   }
   if (auto t = temporaries_.find(word); t != temporaries_.end()) return t->second;
   if (word == "true" || word == "false") return {TermKind::Literal, Type::boolean(), 0, word == "true"};
-  if (word == "next") return {TermKind::Next, Type::integer(64), 0, 0};
+  if (word == "next") return {TermKind::Next, binder_.address_type(), 0, 0};
   if (auto r = binder_.register_named(word))
     return {TermKind::Register, Type::integer(r->bits), r->physical, 0};
   auto flag = std::find(binder_.book_.flags.begin(), binder_.book_.flags.end(), word);

@@ -75,20 +75,19 @@ std::optional<BoundRule> RuleReader::run() {
   return std::move(out_);
 }
 
-// where k fits i32 · fits u32 · masked 31 · not -1
+// where k fits i32 · fits u12 · masked 31 · not -1
 void RuleReader::condition(const Line& line, const WordList& w) {
   BoundNode n;
   n.kind = NodeKind::Constant;
-  if (w.size() == 4 && w[2] == "fits" && w[3] == "i32")
-    n.fit = Fit::Signed32;
-  else if (w.size() == 4 && w[2] == "fits" && w[3] == "u32")
-    n.fit = Fit::Unsigned32;
+  auto bits = w.size() == 4 && w[2] == "fits" ? number(w[3].substr(1)) : std::nullopt;
+  if (bits && *bits > 0 && *bits < 64 && (w[3][0] == 'i' || w[3][0] == 'u'))
+    n.fit = w[3][0] == 'i' ? Fit::Signed : Fit::Unsigned, n.literal = static_cast<uint64_t>(*bits);
   else if (w.size() == 4 && w[2] == "masked" && number(w[3]))
     n.fit = Fit::Masked, n.literal = static_cast<uint64_t>(*number(w[3]));
   else if (w.size() == 4 && w[2] == "not" && number(w[3]))
     n.fit = Fit::Not, n.literal = static_cast<uint64_t>(*number(w[3]));
   else
-    return void(fail(line, "this condition is not known", "NAME fits i32, fits u32, masked N or not N"));
+    return void(fail(line, "this condition is not known", "NAME fits iN, fits uN, masked N or not N"));
   fits_[w[1]] = n;
 }
 
@@ -193,8 +192,8 @@ void RuleReader::type_of(Statement& s, Type stated) {
     s.type = s.operand.element();
   else if (info(s.op).result == ResultRule::Stated)
     s.type = stated;
-  else if (s.op == Op::At)
-    s.type = Type::integer(64);
+  else if (s.op == Op::At || s.op == Op::AddressOf)
+    s.type = binder_.address_type();
 }
 
 // A name that no earlier line makes is a variable of the rule.
@@ -326,6 +325,7 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
 }
 
 std::optional<RuleReader::Given> RuleReader::given(const Line& line, const WordList& w) {
+  if (w.size() > 1 && (w[0] == "upper" || w[0] == "lower")) return part(line, w);
   if (w.size() > 2 && w.front() == "[") return in_brackets(line, {w.begin() + 1, w.end() - 1});
   if (w.size() != 1)
     return fail(line, "an operand is not understood", "a name, a number, a register or [address]"),
@@ -340,6 +340,21 @@ std::optional<RuleReader::Given> RuleReader::given(const Line& line, const WordL
     return fail(line, "'" + w[0] + "' is not given above", "a name of the pattern or of a line above"),
            std::nullopt;
   return place(w[0]);
+}
+
+// upper or lower, then a constant or an address in brackets: a literal
+std::optional<RuleReader::Given> RuleReader::part(const Line& line, const WordList& w) {
+  auto whole = given(line, {w.begin() + 1, w.end()});
+  if (!whole) return std::nullopt;
+  SourceKind kind = whole->source.kind;
+  bool has_parts = kind == SourceKind::Constant || kind == SourceKind::Memory || kind == SourceKind::Pool ||
+                   kind == SourceKind::PoolLiteral;
+  if (!has_parts || binder_.book_.lower_bits == 0)
+    return fail(line, "'" + w[1] + "' has no parts", "a constant or [address], and `parts lower N` above"),
+           std::nullopt;
+  whole->source.part = w[0] == "upper" ? machine::Part::Upper : machine::Part::Lower;
+  whole->kind = OperandKind::Literal;
+  return whole;
 }
 
 // Whether a form takes these operands; when it does, `step` says which goes where.

@@ -44,21 +44,20 @@ class RuleReader {
   void condition(const Line& line, const WordList& w);
   void pattern(const Line& line, const WordList& w);
   void arguments(const Line& line, const WordList& w, size_t at, Statement& s);
-  static void type_of(Statement& s, Type stated);
+  void type_of(Statement& s, Type stated);
   void note_variable(const Line& line, const Statement& s, const Argument& a);
   int8_t node(const Statement& s);
   int8_t leaf(const Argument& a, Type type);
   Variable& variable(const std::string& name);
   void right(const Line& line, const WordList& w);
   std::optional<Given> given(const Line& line, const WordList& w);
+  std::optional<Given> part(const Line& line, const WordList& w);
   std::optional<Given> in_brackets(const Line& line, const WordList& w);
   bool fit_form(const BoundForm& form, const std::vector<Given>& ins, const std::optional<Given>& out,
                 machine::RuleStep& step) const;
   void copy(const Line& line, const std::string& to, const std::string& from);
   Given place(const std::string& name);
-  int class_of(Type type) const {
-    return binder_.class_named(type.is_float() || type.has_lanes() ? "lanes" : "general");
-  }
+  static int class_of(Type type) { return type.is_float() || type.has_lanes() ? 1 : 0; }
   bool fail(const Line& line, std::string message, std::string expected = "") {
     good_ = false;
     binder_.complain(line, std::move(message), std::move(expected));

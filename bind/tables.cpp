@@ -37,7 +37,7 @@ class TableWriter {
 
   std::string run() {
     line("// Written by the bookbinder. Do not edit: change the book.");
-    line("#include \"porphyry/machine/target.h\"\n");
+    line("#include <array>\n\n#include \"porphyry/machine/target.h\"\n");
     line("namespace porphyry::targets {\nnamespace {\nusing namespace machine;\n");
     classes();
     forms();
@@ -98,11 +98,11 @@ class TableWriter {
     size_t o = 0, e = 0, m = 0;
     for (const BoundForm& f : book_.forms) {
       for (const FormOperand& x : f.operands)
-        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind),
+        operands += fmt::format("  {{OperandKind({}), {}, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n", n(x.kind),
                                 x.register_class, type(x.type), x.read, x.written, x.clears, x.only,
-                                x.literal_bits, x.literal_unsigned, x.aligned);
+                                x.literal_bits, x.unit, x.literal_unsigned, x.aligned);
       for (const EncodingStep& x : f.encoding)
-        encodings += fmt::format("  {{EncodingKind({}), {}, {}, {}}},\n", n(x.kind), x.value, x.a, x.b);
+        encodings += fmt::format("  {{{}, {}, {}, {}}},\n", x.kind, x.value, x.a, x.b);
       for (const MeaningStep& x : f.meaning)
         meanings +=
             fmt::format("  {{MeaningKind({}), {}, {}, {{{}, {}, {}}}}},\n", n(x.kind), op(x.op), place(x.to),
@@ -127,8 +127,8 @@ class TableWriter {
 
   static std::string source(const RuleSource& s) {
     if (s.kind == SourceKind::None) return "{}";
-    return fmt::format("{{SourceKind({}), {}, {}, {}, {}, {}, {}, {}}}", n(s.kind), s.variable, s.index,
-                       s.scale, s.constant, s.physical, type(s.type),
+    return fmt::format("{{SourceKind({}), Part({}), {}, {}, {}, {}, {}, {}, {}}}", n(s.kind), n(s.part),
+                       s.variable, s.index, s.scale, s.constant, s.physical, type(s.type),
                        s.number == INT64_MIN ? "INT64_MIN" : std::to_string(s.number) + "ll");
   }
 
@@ -169,12 +169,12 @@ class TableWriter {
   void list(const char* name, const std::vector<uint8_t>& bytes) {
     std::string all;
     for (uint8_t b : bytes) all += std::to_string(b) + ", ";
-    line("constexpr uint8_t {}[] = {{{}}};", name, all);
+    line("constexpr std::array<uint8_t, {}> {}{{{{{}}}}};", bytes.size(), name, all);
   }
   void list(const char* name, const std::vector<std::string>& strings) {
     std::string all;
     for (const auto& s : strings) all += text(s) + ", ";
-    line("constexpr std::string_view {}[] = {{{}}};", name, all);
+    line("constexpr std::array<std::string_view, {}> {}{{{{{}}}}};", strings.size(), name, all);
   }
   void lists() {
     list("whole", book_.whole);
@@ -184,10 +184,12 @@ class TableWriter {
     list("scales", book_.scales);
     list("features", book_.features);
     list("flags", book_.flags);
-    std::string lengths;
-    for (const OpcodeLength& l : book_.lengths)
-      lengths += fmt::format("{{{}, {}, Follows({})}}, ", int(l.known), int(l.regs), n(l.then));
-    line("constexpr OpcodeLength lengths[] = {{{}}};", lengths);
+    std::string moves, spills;
+    for (const MoveForm& m : book_.moves)
+      moves += fmt::format("{{{}, {}, {}}}, ", m.register_class, m.bits, m.form);
+    for (const SpillForm& m : book_.spills)
+      spills += fmt::format("{{{}, {}, {}, {}}}, ", m.register_class, m.bits, m.spill, m.reload);
+    line("constexpr MoveForm moves[] = {{{}}};\nconstexpr SpillForm spills[] = {{{}}};", moves, spills);
   }
 
   void whole() {
@@ -195,10 +197,17 @@ class TableWriter {
     line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
          text(book_.name), text(book_.description), book_.usual);
     line("  t.classes = classes;\n  t.flags = flags;\n  t.forms = forms;\n  t.rules = rules;");
-    line("  t.constant_rules = constant_rules;\n  t.address_scales = scales;\n  t.lengths = lengths;");
-    line("  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}}};",
-         text(book_.convention), registers(book_.kept), book_.stack, book_.stack_align, book_.scratch,
-         book_.float_count);
+    line("  t.constant_rules = constant_rules;\n");
+    line("  t.layout = {{ByteOrder({}), {}}};\n  t.word_bits = {};\n  t.lower_bits = {};",
+         n(book_.layout.order), book_.layout.pointer_bits, book_.classes.empty() ? 64 : book_.classes[0].bits,
+         book_.lower_bits);
+    line("  t.address = {{scales, {}, {}}};", book_.offset_bits, book_.address_symbols);
+    line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;");
+    line(
+        "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, "
+        "{}}};",
+        text(book_.convention), registers(book_.kept), registers(book_.reserved), book_.stack,
+        book_.stack_align, book_.scratch, book_.float_count, book_.return_address, book_.far);
     for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }

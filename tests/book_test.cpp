@@ -17,6 +17,10 @@ registers general 64: r0 r1 r2 r3
   as 32: w0 w1 w2 w3 clears
 registers lanes 128: v0 v1
 flags carry zero
+encodings
+  byte number
+  low number operand
+  regs operand operand
 )";
 
 Result<bind::BoundBook> bind_text(const std::string& text) {
@@ -105,7 +109,7 @@ chapter seven
 )");
   ASSERT_FALSE(book.good());
   std::string all = render(book.why());
-  for (const char* part : {"tiny.book:9:3: the operand 's' is not understood", "'x' is not a number",
+  for (const char* part : {"tiny.book:13:3: the operand 's' is not understood", "'x' is not a number",
                            "'nonsense' is no step of an encoding", "a word in braces is not named",
                            "the type of 'x' is not known", "'frob' is no operation of the IR",
                            "no instruction is called 'b'", "'chapter' begins no entry"})

@@ -122,7 +122,7 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
         // Whoever reads flags finds those of the line it found them from before.
         auto setter = [&](const Code& code, uint32_t reader) {
           for (uint32_t k = reader; k-- > b.first;)
-            if (implicit_writes(target(), code, code.code[k]) & flags) return code.code[k].first_operand;
+            if (writes_flags(target(), code, code.code[k])) return code.code[k].first_operand;
           return ~0u;
         };
         for (uint32_t k = b.first; k < b.first + b.count; ++k)

@@ -151,10 +151,11 @@ class RuleProof {
     if (n.kind == NodeKind::Constant) {
       constants_.emplace(n.variable, v.extract(t.bits() - 1, 0));
       if (n.fit == Fit::Masked) masks_[n.variable] = n.literal;
-      if (n.fit == Fit::Signed32 && t.bits() > 32)
-        solver_.add(Algebra::sign_extend(v.extract(31, 0), t.bits()) == v);
-      if (n.fit == Fit::Unsigned32 && t.bits() > 32)
-        solver_.add(Algebra::zero_extend(v.extract(31, 0), t.bits()) == v);
+      auto low = [&] { return v.extract(static_cast<unsigned>(n.literal) - 1, 0); };
+      if (n.fit == Fit::Signed && t.bits() > n.literal)
+        solver_.add(Algebra::sign_extend(low(), t.bits()) == v);
+      if (n.fit == Fit::Unsigned && t.bits() > n.literal)
+        solver_.add(Algebra::zero_extend(low(), t.bits()) == v);
       if (n.fit == Fit::Not) solver_.add(v != Algebra::zero_extend(algebra_.number(64, n.literal), t.bits()));
     }
     if (uniform) v = algebra_.repeated(v, t.lanes());

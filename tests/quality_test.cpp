@@ -54,7 +54,7 @@ struct Line {
 
 Code code_of(const std::vector<Line>& lines) {
   Code f;
-  FormIndex load = target().upkeep.reload_general, sum = 0;
+  FormIndex load = target().spill_form(0, 64).reload, sum = 0;
   for (FormIndex k = first_real_form; k < target().forms.size(); ++k)
     if (target().form(k).name == "lea.64") sum = k;
   std::vector<Register> values;
@@ -68,9 +68,9 @@ Code code_of(const std::vector<Line>& lines) {
     f.code.push_back({.form = l.a >= 0 ? sum : load,
                       .operand_count = 2,
                       .first_operand = static_cast<uint32_t>(f.operands.size())});
-    f.operands.push_back({OperandKind::Register, false, true, values.back(), 0});
-    f.operands.push_back({l.a >= 0 ? OperandKind::Address : OperandKind::Memory, l.a < 0, false, no_register,
-                          static_cast<int64_t>(f.addresses.size() - 1)});
+    f.operands.push_back({OperandKind::Register, false, true, Part::Whole, values.back(), 0});
+    f.operands.push_back({l.a >= 0 ? OperandKind::Address : OperandKind::Memory, l.a < 0, false, Part::Whole,
+                          no_register, static_cast<int64_t>(f.addresses.size() - 1)});
   }
   return f;
 }

@@ -94,10 +94,10 @@ class PatternProgram {
     if (auto known = constants_.find(n.variable); known != constants_.end()) return known->second;
     uint64_t bits = random_();
     switch (n.fit) {
-      case Fit::Signed32:
-        bits = static_cast<uint64_t>(int64_t(static_cast<int32_t>(bits) >> bits % 32));
+      case Fit::Signed:
+        bits = static_cast<uint64_t>(static_cast<int64_t>(bits) >> (64 - n.literal + bits % n.literal));
         break;
-      case Fit::Unsigned32: bits &= 0xffffffff; break;
+      case Fit::Unsigned: bits &= (uint64_t(1) << n.literal) - 1; break;
       case Fit::Masked: bits = random_() % 200; break;
       case Fit::Not:
         if (bits % 4 == 0) bits = 5;

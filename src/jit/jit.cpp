@@ -140,10 +140,11 @@ Diagnostics Jit::find_addresses(const jit::Placing& p, const Resolver& externals
     }
     reached[k] = addresses_[k];
     if (row.kind != SymbolKind::ExternFunction) continue;
-    jit::StubWriter stub(target_);
-    stub.jump_far(reinterpret_cast<uint64_t>(addresses_[k]));
+    std::vector<uint8_t> stub;
+    if (target_.stubs.jump_far)
+      target_.stubs.jump_far(target_, stub, reinterpret_cast<uint64_t>(addresses_[k]));
     reached[k] = memory_ + p.stubs[k];
-    std::copy(stub.bytes().begin(), stub.bytes().end(), reached[k]);
+    std::copy(stub.begin(), stub.end(), reached[k]);
   }
   if (!problems.empty() || !lazy_) return problems;
   lazy_->begin({memory_, memory_ + p.end, memory_ + p.end + lazy_word_bytes()}, reached);
@@ -168,7 +169,7 @@ void Jit::put_code(const jit::Placing& p, const std::vector<uint8_t*>& reached) 
     const CompiledFunction& c = lowered().functions[k];
     for (size_t e = 0; e < c.pool.size(); ++e) jit::write(memory_ + p.pools[k][e], c.pool[e]);
     jit::settle(
-        memory_ + p.functions[k], c, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
+        memory_ + p.functions[k], c, target_, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
         [&](uint32_t s) { return reached[s]; });
   }
 }

@@ -42,26 +42,27 @@ Result<CompiledFunction> FunctionCompiler::compile(Symbol symbol) {
 
 Entries::Entries(const Target& target, size_t count, void* (*compile)(void*, uint64_t), void* self)
     : target_(target), count_(count), compile_(compile), self_(self) {
-  jit::StubWriter asking(target), entry(target);
-  asking.ask_and_jump(compile, self);
+  std::vector<uint8_t> asking, entry;
+  target.stubs.ask_and_jump(target, asking, compile, self);
   asking_bytes_ = round_up<size_t>(asking.size(), 64);
-  entry.jump_through(0), entry.jump_with(0, 0);
+  target.stubs.jump_through(target, entry, 0);
+  target.stubs.jump_with(target, entry, 0, 0);
   entry_bytes_ = round_up<size_t>(entry.size(), 16);
 }
 
 void Entries::write(uint8_t* start, uint8_t* words) {
   start_ = start;
   words_ = reinterpret_cast<uint64_t*>(words);
-  jit::StubWriter asking(target_);
-  asking.ask_and_jump(compile_, self_);
-  std::copy(asking.bytes().begin(), asking.bytes().end(), start_);
+  std::vector<uint8_t> code;
+  target_.stubs.ask_and_jump(target_, code, compile_, self_);
+  std::copy(code.begin(), code.end(), start_);
   for (size_t k = 0; k < count_; ++k) {
-    jit::StubWriter w(target_);
+    code.clear();
     uint8_t* at = (*this)[k];
-    w.jump_through(reinterpret_cast<uint8_t*>(&words_[k]) - at);
-    words_[k] = reinterpret_cast<uint64_t>(at + w.size());
-    w.jump_with(k, start_ - at);
-    std::copy(w.bytes().begin(), w.bytes().end(), at);
+    target_.stubs.jump_through(target_, code, reinterpret_cast<uint8_t*>(&words_[k]) - at);
+    words_[k] = reinterpret_cast<uint64_t>(at + code.size());
+    target_.stubs.jump_with(target_, code, k, start_ - at);
+    std::copy(code.begin(), code.end(), at);
   }
 }
 
@@ -129,7 +130,7 @@ uint8_t* LazyCode::put(const CompiledFunction& f) {
   uint8_t* code = memory + before;
   for (size_t k = 0; k < f.pool.size(); ++k) jit::write(code + pool + places[k], f.pool[k]);
   jit::settle(
-      code, f, [&](uint32_t row) { return code + pool + places[row]; },
+      code, f, target_, [&](uint32_t row) { return code + pool + places[row]; },
       [&](uint32_t s) -> const uint8_t* {
         return lowered().legal->is_function(Symbol(s)) ? entry(s) : reached_[s];
       });

@@ -22,8 +22,8 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
     p.functions.push_back(at = round_up<size_t>(at, c.align));
     at += c.bytes.size();
   }
-  StubWriter far(target);
-  far.jump_far(0);
+  std::vector<uint8_t> far;
+  if (target.stubs.jump_far) target.stubs.jump_far(target, far, 0);
   p.stubs.resize(module.symbol_count());
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     if (module[Symbol(k)].kind != SymbolKind::ExternFunction) continue;

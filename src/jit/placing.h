@@ -6,7 +6,6 @@
 #include <cstring>
 
 #include "porphyry/jit/jit.h"
-#include "stubs.h"
 
 namespace porphyry::jit {
 size_t page_bytes();
@@ -29,12 +28,15 @@ inline void write(uint8_t* to, const machine::PoolEntry& e) {
 // A function's bytes at `code`, with what only its address settles. `pool` and `symbol` give the addresses of
 // a row of its pool and of what a fixup calls or names.
 template <class Pool, class Symbol>
-void settle(uint8_t* code, const machine::CompiledFunction& f, Pool pool, Symbol symbol) {
+void settle(uint8_t* code, const machine::CompiledFunction& f, const machine::Target& target, Pool pool,
+            Symbol symbol) {
   std::memcpy(code, f.bytes.data(), f.bytes.size());
   for (const machine::Fixup& fix : f.fixups) {
     const uint8_t* what = fix.to == machine::Fixup::To::Pool ? pool(fix.index) : symbol(fix.index);
-    int32_t distance = static_cast<int32_t>(what - (code + fix.offset) + fix.addend);
-    std::memcpy(code + fix.offset, &distance, 4);
+    uint8_t* at = code + fix.offset;
+    int64_t value = static_cast<int64_t>(reinterpret_cast<uintptr_t>(what)) + fix.addend;
+    if (target.fixups[fix.kind].relative) value -= static_cast<int64_t>(reinterpret_cast<uintptr_t>(at));
+    target.settle(fix.kind, at, value);
   }
 }
 

@@ -1,5 +1,7 @@
 #include "porphyry/machine/code.h"
 
+#include <algorithm>
+
 namespace porphyry::machine {
 
 unsigned Target::class_of(unsigned physical) const {
@@ -20,6 +22,38 @@ FormIndex Target::find(std::string_view wanted) const {
   for (size_t k = first_real_form; k < forms.size(); ++k)
     if (forms[k].name == wanted) return static_cast<FormIndex>(k);
   return 0;
+}
+
+FormIndex Target::find(std::string_view wanted, std::initializer_list<OperandKind> operands) const {
+  FormIndex best = 0;
+  for (size_t k = first_real_form; k < forms.size(); ++k) {
+    if (forms[k].name != wanted) continue;
+    auto same = [](const FormOperand& o, OperandKind kind) { return o.kind == kind && o.only < 0; };
+    if (std::equal(forms[k].operands.begin(), forms[k].operands.end(), operands.begin(), operands.end(),
+                   same))
+      best = static_cast<FormIndex>(k);
+  }
+  return best;
+}
+
+FormIndex Target::move_form(unsigned register_class, unsigned bits) const {
+  FormIndex form = 0;
+  for (const MoveForm& m : upkeep.moves)
+    if (m.register_class == register_class) {
+      form = m.form;
+      if (m.bits >= bits) break;
+    }
+  return form;
+}
+
+const SpillForm& Target::spill_form(unsigned register_class, unsigned bits) const {
+  const SpillForm* form = &upkeep.spills.front();
+  for (const SpillForm& s : upkeep.spills)
+    if (s.register_class == register_class) {
+      form = &s;
+      if (s.bits >= bits) break;
+    }
+  return *form;
 }
 
 std::vector<size_t> pool_places(std::span<const PoolEntry> pool) {

@@ -141,15 +141,15 @@ class Maker {
     const Place& home = places_[f.symbol.index];
     size_t which = static_cast<size_t>(&f - lowered_.functions.data());
     for (const Fixup& fix : f.fixups) {
-      ObjectFile::Relocation r{home.offset + fix.offset, target_.object.relative_32, 0, fix.addend};
+      ObjectFile::Relocation r{home.offset + fix.offset, target_.fixups[fix.kind].relocation, 0, fix.addend};
       if (fix.to == Fixup::To::Pool) {
         r.symbol = section_symbol(constants_);
         r.addend += static_cast<int64_t>(pools_[which][fix.index]);
       } else if (Symbol to(fix.index); lowerings_.is_direct(to)) {
         const Place& p = places_[fix.index];
         if (p.section == home.section) {  // nothing is left to the linker
-          object::Sink(out_.sections[p.section].bytes)
-              .patch32(r.offset, p.offset - r.offset + static_cast<uint64_t>(fix.addend));
+          auto* at = reinterpret_cast<uint8_t*>(out_.sections[p.section].bytes.data()) + r.offset;
+          target_.settle(fix.kind, at, static_cast<int64_t>(p.offset - r.offset) + fix.addend);
           continue;
         }
         r.symbol = section_symbol(p.section);

@@ -20,7 +20,8 @@ constexpr uint8_t relative_to_here = 0x1b;  // pointers: four bytes, signed, fro
 
 class FrameWalk {
  public:
-  FrameWalk(const CompiledFunction& f, const Target& target) : f_(f), target_(target) {}
+  FrameWalk(const CompiledFunction& f, const Target& target)
+      : f_(f), target_(target), distance_(target.frame.return_bytes) {}
 
   std::vector<FrameStep> run() {
     bool leaving = false;
@@ -38,43 +39,33 @@ class FrameWalk {
         continue;
       }
       if (!frame) continue;
-      const PlainInstruction i = instruction_at(target_, f_, l);
-      bool of_stack = i.operands[0].physical == target_.convention.stack;
-      bool shrinks = is(i, target_.upkeep.pop) || (is(i, target_.upkeep.shrink) && of_stack);
-      bool grows = is(i, target_.upkeep.push) || (is(i, target_.upkeep.grow) && of_stack);
-      if (!shrinks && !grows) continue;  // touches the stack
-      if (shrinks && !leaving) {
+      const FrameEffect effect = target_.frame.effect(target_, instruction_at(target_, f_, l));
+      if (effect.grows == 0) continue;  // touches the stack
+      if (effect.grows < 0 && !leaving) {
         leaving = true;
         body = distance_;
         out_.push_back({FrameStep::Kind::Remember, l.offset});
       }
-      step(l.offset + l.size, i);
+      step(l.offset + l.size, effect);
     }
     return std::move(out_);
   }
 
  private:
-  bool is(const PlainInstruction& i, FormIndex form) const {
-    return target_.form(i.form).first_in_group == target_.form(form).first_in_group;
-  }
-
-  void step(uint32_t behind, const PlainInstruction& i) {
-    const Upkeep& u = target_.upkeep;
-    unsigned number = target_.object.unwind_numbers[i.operands[0].physical];
-    bool pushes = is(i, u.push), pops = is(i, u.pop);
-    if (pushes || pops)
-      distance_ += pushes ? 8 : -8;
-    else
-      distance_ += static_cast<uint64_t>(is(i, u.grow) ? i.operands[1].literal : -i.operands[1].literal);
+  void step(uint32_t behind, const FrameEffect& effect) {
+    auto number = [&](int16_t physical) {
+      return target_.object.unwind_numbers[static_cast<size_t>(physical)];
+    };
+    distance_ += static_cast<uint64_t>(effect.grows);
     out_.push_back({FrameStep::Kind::Distance, behind, distance_});
-    if (pushes) out_.push_back({FrameStep::Kind::Saved, behind, distance_, number});
-    if (pops) out_.push_back({FrameStep::Kind::Restored, behind, 0, number});
+    if (effect.saves >= 0) out_.push_back({FrameStep::Kind::Saved, behind, distance_, number(effect.saves)});
+    if (effect.restores >= 0) out_.push_back({FrameStep::Kind::Restored, behind, 0, number(effect.restores)});
   }
 
   const CompiledFunction& f_;
   const Target& target_;
   std::vector<FrameStep> out_;
-  uint64_t distance_ = 8;  // from the stack pointer to the caller's frame
+  uint64_t distance_;  // from the stack pointer to the caller's frame
 };
 
 void write_steps(const std::vector<FrameStep>& steps, Sink sink) {

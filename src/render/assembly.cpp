@@ -165,7 +165,7 @@ class AssemblyWriter {
 
   // A jump that is long, but might be short if less was padded: the assembler is not to find another way.
   bool stays_long(const CompiledFunction& c, const EmittedLine& l, const PlainInstruction& i) const {
-    if (l.to != EmittedLine::To::Block || c.align < code_line) return false;
+    if (l.to != EmittedLine::To::Block || c.align < target_.alignment.line) return false;
     return target_.form(i.form).operands[0].literal_bits > 8 && std::abs(i.operands[0].literal) < 1024;
   }
 

@@ -297,7 +297,7 @@ class CodeRun {
       if (l.of == r && r != no_register) return l.physical;
     const RegisterClass& c = target_.classes[register_class];
     unsigned p = c.first;
-    while (taken.has(p) || p == target_.convention.stack) ++p;
+    while (taken.has(p) || target_.convention.reserved.has(p)) ++p;
     taken.add(p);
     loans_.push_back({r, p, state_.registers[p]});
     if (r != no_register) state_.registers[p] = get(r);

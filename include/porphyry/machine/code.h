@@ -40,6 +40,7 @@ struct CodeAddress {
 struct CodeOperand {
   OperandKind kind = OperandKind::Register;
   bool read = false, written = false;
+  Part part = Part::Whole;     // Literal: of the address in a row of addresses
   Register reg = no_register;  // Register
   int64_t value = 0;  // Literal: itself. Memory, Address: row of addresses. Label: block. Symbol: symbol
 };

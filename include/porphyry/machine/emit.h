@@ -3,6 +3,7 @@
 
 #include <array>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -10,13 +11,14 @@
 
 namespace porphyry::machine {
 
-// A place in the bytes that is only known when things have addresses: four bytes, relative to their own end
-// plus `addend`.
+// A place in the bytes that is only known when things have addresses: of what is meant, plus `addend`, or the
+// distance from the place to that.
 struct Fixup {
   enum class To : uint8_t { Symbol, Pool } to;
+  uint8_t kind;  // row of Target::fixups
   uint32_t offset;
   uint32_t index;  // symbol of the module, or row of the function's pool
-  int64_t addend;  // added to (address of what is meant - address of the four bytes)
+  int64_t addend;
 };
 
 // One instruction as it stands in the bytes; `instruction_at` tells which.
@@ -34,10 +36,11 @@ struct EmittedLine {
   To to = To::Nothing;
 };
 
-// Processors take instructions in lines of 32 bytes. A loop that begins at a fixed place in one takes the
-// same time wherever its function lies; and some decode a jump, with the comparison before it, anew each time
-// where that crosses a line ("Mitigations for Jump Conditional Code Erratum", Intel, 2019).
-inline constexpr uint32_t least_align = 16, code_line = 32;
+// Processors take instructions in lines, of 32 bytes for example. A loop that begins at a fixed place in one
+// takes the same time wherever its function lies; and some decode a jump, with the comparison before it, anew
+// each time where that crosses a line ("Mitigations for Jump Conditional Code Erratum", Intel, 2019). So
+// inner loops begin at multiples of Target::alignment.function, and of the line where the jump back would
+// cross one.
 
 struct CompiledFunction {
   std::string name;
@@ -59,7 +62,7 @@ struct CompiledFunction {
   }
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
   std::shared_ptr<const Allocation> explained;               // what was allocated, when that was asked for
-  uint32_t align = least_align;                              // the code begins at a multiple of it
+  uint32_t align = 16;                                       // the code begins at a multiple of it
   uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterSet saved;
 };
@@ -72,6 +75,11 @@ inline constexpr uint64_t most_frame_bytes = (uint64_t(1) << 31) - (uint64_t(1) 
 Diagnostics lay_out_frame(Code& f, const Target& target);
 
 CompiledFunction emit(const Code& f, const Target& target, bool align_loops = false);
+
+// The same instruction in the first form of its group that holds its literals and registers.
+PlainInstruction in_fitting_form(const Target& target, PlainInstruction plain);
+// Which operand is a label.
+std::optional<size_t> label_operand(const Form& form);
 
 // The instruction of a line, from its bytes.
 PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line);

@@ -57,7 +57,7 @@ class RuleIndex {
   };
   static constexpr uint32_t none = 0xffff;  // no inner node; stands last
   static constexpr uint8_t any = 7;
-  static uint32_t root_key(const Function& f, Instruction i);
+  uint32_t root_key(const Function& f, Instruction i) const;
   static uint32_t inner_key(const Function& f, Value v);
 
   template <class See>

@@ -6,7 +6,9 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
+#include "porphyry/ir/module.h"
 #include "porphyry/ir/operations.h"
 #include "porphyry/machine/register_set.h"
 
@@ -45,17 +47,17 @@ struct FormOperand {
   bool read = false, written = false;
   bool clears = false;       // a write clears the rest of the register
   int8_t only = -1;          // the one physical register, or the one literal, it may be
-  uint8_t literal_bits = 0;  // Literal, Label: bits in the encoding
+  uint8_t literal_bits = 0;  // Literal, Label, Symbol: bits in the encoding
+  uint8_t unit = 1;          // Label, Symbol: of so many bytes; see reaches()
   bool literal_unsigned = false;
   bool aligned = false;  // Memory: an address that is no multiple of the operand's size traps
 };
 
-// One step of an encoding; what they mean is the target's affair, they are listed here so that books of
-// different targets share one grammar.
-enum class EncodingKind : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };
+// One step of an encoding. Which kinds there are, and what they mean, is the target's affair: its book lists
+// them by name, in the order in which the target's encoder knows them.
 struct EncodingStep {
-  EncodingKind kind;
-  uint8_t value = 0;      // the byte, the digit, the width
+  uint8_t kind;
+  uint8_t value = 0;      // the number behind it
   int8_t a = -1, b = -1;  // operands
 };
 
@@ -102,31 +104,12 @@ struct Form {
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
 inline constexpr FormIndex first_real_form = 4;
 
-// What follows an opcode that no form describes, so that the next one is found. Which bytes a kind of literal
-// takes can hang on prefixes: that is the target's affair, as with EncodingKind.
-enum class Follows : uint8_t {
-  Nothing,
-  Literal8,
-  Literal16,
-  Literal24,
-  Word,
-  Whole,
-  Address,
-  DigitLiteral8,
-  DigitWord
-};
-struct OpcodeLength {
-  bool known = false, regs = false;  // regs: a byte of fields, and an address it may call for
-  Follows then = Follows::Nothing;
-};
-inline constexpr size_t opcode_maps = 4;  // of 256 opcodes each
-
 // ---- rules ------------------------------------------------------------------------------------------------
 
 enum class NodeKind : uint8_t { Operation, Constant, Register, Literal, Memory };
-// Which constants a node takes: any, those that fit a signed or unsigned literal, a masked amount, all but
-// one.
-enum class Fit : uint8_t { Any, Signed32, Unsigned32, Masked, Not };
+// Which constants a node takes: any, those that fit a signed or unsigned literal of so many bits, a masked
+// amount, all but one.
+enum class Fit : uint8_t { Any, Signed, Unsigned, Masked, Not };
 struct PatternNode {
   NodeKind kind;
   Op op = Op::Add;
@@ -134,7 +117,9 @@ struct PatternNode {
   int8_t children[3] = {-1, -1, -1};
   int8_t variable = -1;  // leaves, and the root's result
   Fit fit = Fit::Any;
-  uint64_t literal = 0;  // Literal: its bits; Masked: the mask; Not: the number. On lanes: in each of them
+  // Literal: its bits; Signed, Unsigned: how many; Masked: the mask; Not: the number. On lanes: in each of
+  // them.
+  uint64_t literal = 0;
   std::span<const uint8_t> lanes = {};  // Shuffle: the lanes it takes; nothing when they are any
 };
 
@@ -157,8 +142,12 @@ enum class SourceKind : uint8_t {
   Yes,
   No
 };
+// Numbers and addresses that no instruction holds in whole come in two parts, of which the lower has
+// Target::lower_bits.
+enum class Part : uint8_t { Whole, Upper, Lower };
 struct RuleSource {
   SourceKind kind = SourceKind::None;
+  Part part = Part::Whole;           // Constant, Memory, Pool, PoolLiteral
   int8_t variable = -1, index = -1;  // Built: [variable + index*scale + constant]
   uint8_t scale = 1;
   int8_t constant = -1;
@@ -195,22 +184,49 @@ struct Convention {
   std::string_view name;
   std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
   RegisterSet kept;
+  RegisterSet reserved;  // never given to values: the stack pointer, and what the target keeps for itself
   uint8_t stack = 0;
   uint8_t stack_align = 16;
-  uint8_t scratch = 0;      // carries no argument and may be lost: stubs and jumps go through it
-  int8_t float_count = -1;  // where calls of variadic functions say how many float registers they use
+  uint8_t scratch = 0;         // carries no argument and may be lost: stubs and jumps go through it
+  int8_t float_count = -1;     // where calls of variadic functions say how many float registers they use
+  int8_t return_address = -1;  // the register that a call leaves it in; -1: it is pushed
+  int8_t far = -1;             // a reserved register for addresses in the frame that no access reaches
 };
 
-struct Upkeep {  // forms that the machine layer itself uses
-  FormIndex move_general_32, move_general_64, move_lanes;
-  FormIndex spill_general, reload_general, spill_lanes, reload_lanes, spill_wide, reload_wide;
-  FormIndex grow, shrink;  // subtracts a literal from a register, adds one
-  FormIndex repeat;        // a conditional jump: taken unless what `grow` has just left is zero
-  FormIndex push, pop, jump, jump_through, call, call_through, return_values;
-  FormIndex move_literal;
+// Forms that the machine layer itself uses.
+struct MoveForm {
+  uint8_t register_class, bits;  // of the register that are moved
+  FormIndex form;
+};
+struct SpillForm {
+  uint8_t register_class, bits;  // and so many in memory
+  FormIndex spill, reload;
+};
+struct Upkeep {
+  std::span<const MoveForm> moves;    // of a class from narrow to wide
+  std::span<const SpillForm> spills;  // likewise
+  FormIndex jump = 0, jump_through = 0, call = 0, call_through = 0, return_values = 0;
+  FormIndex move_literal = 0;  // for Convention::float_count
+  FormIndex add = 0;           // for Convention::far: of two registers into a third
 };
 
-// What object files for this target say in numbers: the processor's supplements to ELF and DWARF.
+// What addresses an access takes: [base + index * scale + offset], or that of a symbol or constant.
+struct AddressShape {
+  std::span<const uint8_t> scales;  // none: there is no index
+  uint8_t offset_bits = 32;
+  bool symbols = true;  // distances to symbols and constants stand in it
+  bool offset_fits(int64_t offset) const {
+    int64_t half = int64_t(1) << (offset_bits - 1);
+    return offset >= -half && offset < half;
+  }
+};
+
+// What a linker or loader puts into an instruction. Numbers of these kinds stand in Encoded and Fixup.
+struct FixupKind {
+  bool relative;            // the distance from the place itself; else the address, or a part of it
+  uint32_t relocation = 0;  // type in object files, where no stub or table stands between
+};
+
 // What a type of relocation puts into its place: something of a symbol, or the distance to that.
 struct RelocationFact {
   uint32_t type;
@@ -219,6 +235,8 @@ struct RelocationFact {
   std::string_view what;  // of the symbol, to stand before its name; empty: its address
   std::string_view name;  // the supplement's own, for those that our objects use
 };
+// What object files for this target say in numbers: the processor's supplements to ELF and DWARF. A target
+// without a machine number has no object files.
 struct ObjectFacts {
   uint16_t machine = 0;
   // Types of relocations: a word's address; four bytes of one; the distance from the place itself; the same
@@ -252,13 +270,56 @@ struct PlainInstruction {
   PlainOperand operands[4];
 };
 
-// Bytes of one instruction. `distance_at` is where a label's, symbol's or relative address's four (or one)
-// bytes stand; 0 when there are none.
+// Bytes of one instruction. What stands for an address that is not known yet is at `fixup_at`.
 struct Encoded {
+  static constexpr uint8_t no_fixup = 0xff;
   uint8_t bytes[16];
   uint8_t size = 0;
-  uint8_t distance_at = 0;
-  uint8_t distance_size = 0;
+  uint8_t fixup_at = 0;
+  uint8_t fixup = no_fixup;  // kind; see Target::fixups
+};
+
+// ---- frames -----------------------------------------------------------------------------------------------
+
+// A function's frame: what its prologue has to make room for and keep.
+struct Frame {
+  uint64_t bytes = 0;  // below the saved registers
+  RegisterSet saved;   // kept ones that it writes; the return address's, where calls leave it in one
+};
+
+// How one instruction of a prologue or epilogue changes the frame.
+struct FrameEffect {
+  int64_t grows = 0;                  // bytes that the stack pointer goes down by
+  int16_t saves = -1, restores = -1;  // a physical register; saved where the stack pointer then points
+};
+
+struct FrameInterface {
+  uint8_t return_bytes = 0;  // that a call pushes
+  // Bytes that saved registers take between the frame and what the caller passed.
+  uint64_t (*saved_bytes)(const Target&, const RegisterSet& saved) = nullptr;
+  // The instructions of a prologue, of an epilogue. Literals may be of any form of their group.
+  void (*enter)(const Target&, const Frame&, std::vector<PlainInstruction>& out) = nullptr;
+  void (*leave)(const Target&, const Frame&, std::vector<PlainInstruction>& out) = nullptr;
+  FrameEffect (*effect)(const Target&, const PlainInstruction&) = nullptr;
+};
+
+// Code that is not compiled from the IR; appended to `out`. Only targets that run here have it.
+struct Stubs {
+  // To an address, at any distance, by way of the scratch register.
+  void (*jump_far)(const Target&, std::vector<uint8_t>& out, uint64_t address) = nullptr;
+  // To where a word at a distance from the front of `out` leads.
+  void (*jump_through)(const Target&, std::vector<uint8_t>& out, int64_t word) = nullptr;
+  // A number into the scratch register, then to a place at a distance from the front of `out`.
+  void (*jump_with)(const Target&, std::vector<uint8_t>& out, uint64_t number, int64_t to) = nullptr;
+  // Calls `host(context, number in the scratch register)` with all argument registers kept, and jumps to what
+  // it gives.
+  void (*ask_and_jump)(const Target&, std::vector<uint8_t>& out, void* (*host)(void*, uint64_t),
+                       void* context) = nullptr;
+};
+
+// Where loops begin, for the processor's sake; see emit.h. No lines: anywhere.
+struct CodeAlignment {
+  uint32_t function = 16, line = 32;
 };
 
 struct Target {
@@ -268,17 +329,25 @@ struct Target {
   std::span<const RegisterClass> classes;
   std::span<const std::string_view> flags;
   std::span<const Form> forms;
-  std::span<const Rule> rules;            // by the operation at the root; last those for constants
-  uint16_t constant_rules = 0;            // where these start
-  std::span<const OpcodeLength> lengths;  // by map, then opcode
-  std::span<const uint8_t> address_scales;
-  uint8_t address_offset_bits = 32;
+  std::span<const Rule> rules;  // by the operation at the root; last those for constants
+  uint16_t constant_rules = 0;  // where these start
+  MemoryLayout layout;
+  uint8_t word_bits = 64;  // of the widest integers that a register of class 0 holds
+  uint8_t lower_bits = 0;  // see Part
+  AddressShape address;
   Convention convention;
   Upkeep upkeep;
-  ObjectFacts object;
+  CodeAlignment alignment;
 
   // What a book cannot say: see targets/.
+  std::span<const FixupKind> fixups;
+  ObjectFacts object;
+  FrameInterface frame;
+  Stubs stubs;
   Encoded (*encode)(const Target&, const PlainInstruction&);
+  // Puts an address or distance, or the part of it that the kind says, where a fixup of the kind is; false
+  // when it does not fit.
+  bool (*settle)(uint8_t kind, uint8_t* at, int64_t value);
   // The instruction at the front of `bytes` and its size; size 0 when the book does not describe it.
   uint8_t (*decode)(const Target&, std::span<const uint8_t> bytes, PlainInstruction& out);
   // The size of the instruction at the front of `bytes`, described or not; 0 when it does not end in them or
@@ -300,8 +369,28 @@ struct Target {
   const Form& form(FormIndex f) const { return forms[f]; }
   unsigned class_of(unsigned physical) const;
   std::string_view register_name(unsigned physical, unsigned bits) const;
-  // A form by its book name and operand kinds, for tests and tools; 0 when there is none.
+  // A form by its book name, for tests and tools, or by name and operands: the most general one. 0 when there
+  // is none.
   FormIndex find(std::string_view name) const;
+  FormIndex find(std::string_view name, std::initializer_list<OperandKind> operands) const;
+
+  // The forms that move, spill and reload so many bits of a register.
+  FormIndex move_form(unsigned register_class, unsigned bits) const;
+  const SpillForm& spill_form(unsigned register_class, unsigned bits) const;
 };
+
+// Whether a label's or symbol's distance from the instruction's end fits its operand.
+constexpr bool reaches(const FormOperand& o, int64_t distance) {
+  if (o.literal_bits >= 63) return true;
+  int64_t half = int64_t(o.unit) << (o.literal_bits - 1);
+  return distance >= -half && distance < half;
+}
+
+// A part of an address or of a number of `bits` bits.
+constexpr uint64_t part_of(uint64_t value, Part part, unsigned lower_bits) {
+  return part == Part::Upper   ? value >> lower_bits
+         : part == Part::Lower ? value & ((uint64_t(1) << lower_bits) - 1)
+                               : value;
+}
 
 }  // namespace porphyry::machine

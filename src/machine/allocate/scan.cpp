@@ -78,7 +78,7 @@ float Scan::cost(uint32_t v) const {
 // and restoring it pays.
 void Scan::place(uint32_t v) {
   const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
-  RegisterSet all = RegisterSet::run(c.first, c.count) - RegisterSet{target_.convention.stack};
+  RegisterSet all = RegisterSet::run(c.first, c.count) - target_.convention.reserved;
   const RegisterSet& kept = target_.convention.kept;
   RegisterSet fresh = (all & kept) - used_;
   constexpr float upkeep = 2;  // a push and a pop for each run of the function

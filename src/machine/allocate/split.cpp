@@ -230,8 +230,8 @@ class RangeSplitter {
                        .first_operand = static_cast<uint32_t>(f_.operands.size()),
                        .origin = origin});
     bool spills = form == spill_form;
-    f_.operands.push_back({OperandKind::Register, spills, !spills, r, 0});
-    f_.operands.push_back({OperandKind::Literal, false, false, no_register, slot});
+    f_.operands.push_back({OperandKind::Register, spills, !spills, Part::Whole, r, 0});
+    f_.operands.push_back({OperandKind::Literal, false, false, Part::Whole, no_register, slot});
     out_.virtual_of.push_back(named);
     out_.virtual_of.push_back(other);
   }
@@ -330,7 +330,7 @@ class RangeSplitter {
   void make_sure_of_slot(uint32_t v) {
     if (pieces_.of[v].slot != none || pieces_.of[v].constant != none) return;
     pieces_.of[v].slot = static_cast<uint32_t>(f_.slots.size());
-    unsigned bytes = f_.virtuals[v].bits > 64 ? 16 : 8;
+    unsigned bytes = target_.spill_form(f_.virtuals[v].register_class, f_.virtuals[v].bits).bits / 8u;
     f_.slots.push_back({bytes, bytes, 0});
   }
 

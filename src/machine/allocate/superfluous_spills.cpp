@@ -65,7 +65,7 @@ class SpillRemover {
     if (holder == no_register) return false;
     i.form = copy_form;
     operands[0].value = 64;
-    operands[1] = {OperandKind::Register, true, false, holder, 0};
+    operands[1] = {OperandKind::Register, true, false, Part::Whole, holder, 0};
     return true;
   }
 

@@ -21,9 +21,6 @@ bool literal_fits(const FormOperand& o, int64_t v) {
   return v >= -half && v < (o.type.bits() == o.literal_bits ? 2 * half : half);
 }
 
-constexpr uint64_t page = 4096;             // the smallest that a processor guards
-constexpr uint64_t most_single_probes = 4;  // as many instructions as the loop has
-
 // Where an instruction's address, label or callee lies, if not in a register.
 struct Reference {
   EmittedLine::To to = EmittedLine::To::Nothing;
@@ -39,12 +36,15 @@ class Emitter {
   Emitter(const Code& f, const Target& target, bool align_loops)
       : f_(f),
         target_(target),
-        align_loops_(align_loops),
+        align_loops_(align_loops && target.alignment.line),
+        least_(target.alignment.function),
+        line_(target.alignment.line),
         leads_to_(f.blocks.size(), f.memory()),
         starts_(f.memory()),
         jumps_(f.memory()),
         held_(f.memory()) {
     out_.name = f.name;
+    out_.align = least_;
     out_.pool.assign(f.pool.begin(), f.pool.end());
     out_.frame_bytes = f.frame_bytes;
     out_.saved = f.saved;
@@ -75,8 +75,9 @@ class Emitter {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target,
                              starts_[b].align});
-    if (out_.align == code_line)
-      std::erase_if(out_.lines, [](const EmittedLine& l) { return l.role == Role::Padding && l.size == 0; });
+    bool any_may_turn = std::any_of(jumps_.begin(), jumps_.end(), [](const Jump& j) { return j.may_turn; });
+    if (out_.align == line_ || any_may_turn)
+      std::erase_if(out_.lines, [](const EmittedLine& l) { return l.size == 0; });
     return std::move(out_);
   }
 
@@ -96,6 +97,7 @@ class Emitter {
     uint8_t short_size = 0;
     uint32_t growth = 0;  // bytes that it and those before it have grown
     uint32_t back = 0;    // padding: the last jump back to the block, or 0
+    bool may_turn = false, turned = false;
     bool is_padding() const { return role == Role::Padding; }
   };
 
@@ -143,14 +145,14 @@ class Emitter {
     return true;
   }
   void pad() {
-    out_.align = code_line;
+    out_.align = line_;
     jumps_.push_back(
         {0, Role::Padding, {}, EmittedLine::no_row, block_, static_cast<uint32_t>(out_.lines.size())});
     for (uint32_t k = 0; k < padding_lines; ++k)
       out_.lines.push_back({.offset = here(), .role = Role::Padding});
   }
   void find_jumps_back() {
-    if (out_.align != code_line) return;
+    if (out_.align != line_) return;
     std::vector<uint32_t> padding(f_.blocks.size());  // by block: which padding stands before it, plus one
     for (uint32_t k = 0; k < jumps_.size(); ++k)
       if (jumps_[k].is_padding())
@@ -161,18 +163,16 @@ class Emitter {
   // What brings the end of padding `k`, which begins at `at`, to a multiple of 16 from which the jump back
   // does not cross a line of the processor's.
   uint32_t padding_at(size_t k, uint32_t at) {
-    uint32_t near = round_up<uint32_t>(at, least_align), start = near;
+    uint32_t near = round_up<uint32_t>(at, least_), start = near;
     if (const Jump& back = jumps_[jumps_[k].back]; jumps_[k].back) {
       const EmittedLine &test = out_.lines[back.line - 1], &jump = out_.lines[back.line];
       uint32_t inside = growth_before(jumps_[k].back) - jumps_[k].growth - out_.lines[jumps_[k].line].offset;
       uint32_t from = test.offset + inside, to = jump.offset + inside + jump.size;  // from the loop's start
-      auto crosses = [&](uint32_t s) { return (s + from) / code_line != (s + to) / code_line; };
-      if (crosses(near) && !crosses(near + least_align)) start = near + least_align;
+      auto crosses = [&](uint32_t s) { return (s + from) / line_ != (s + to) / line_; };
+      if (crosses(near) && !crosses(near + least_)) start = near + least_;
     }
-    bool on_line = start % code_line == 0;
-    starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_align
-                                                          : on_line     ? code_line
-                                                                        : 1);
+    bool on_line = start % line_ == 0;
+    starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_ : on_line ? line_ : 1);
     return start - at;
   }
   uint32_t next_block() const {
@@ -192,59 +192,33 @@ class Emitter {
     uint32_t at = here();
     uint32_t row = role == Role::Frame ? EmittedLine::no_row : row_;
     out_.lines.push_back({at, origin, r.index, static_cast<int32_t>(r.addend), row, {}, e.size, role, r.to});
-    bool open = e.distance_size && (r.to == EmittedLine::To::Symbol || r.to == EmittedLine::To::Pool);
-    if (open) {
-      bool is_pool = r.to == EmittedLine::To::Pool;
-      out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, at + e.distance_at, r.index,
-                             r.addend - (e.size - e.distance_at)});
-      std::fill(e.bytes + e.distance_at, e.bytes + e.distance_at + 4, uint8_t(0));
+    if (e.fixup != Encoded::no_fixup && (r.to == EmittedLine::To::Symbol || r.to == EmittedLine::To::Pool)) {
+      bool is_pool = r.to == EmittedLine::To::Pool, relative = target_.fixups[e.fixup].relative;
+      out_.fixups.push_back({is_pool ? Fixup::To::Pool : Fixup::To::Symbol, e.fixup, at + e.fixup_at, r.index,
+                             relative ? r.addend - (e.size - e.fixup_at) : r.addend});
     }
     out_.bytes.insert(out_.bytes.end(), e.bytes, e.bytes + e.size);
   }
 
-  void adjust_stack(FormIndex form) {
-    if (f_.frame_bytes == 0) return;
-    PlainInstruction p{
-        form,
-        {plain_register(target_.convention.stack), plain_literal(static_cast<int64_t>(f_.frame_bytes))}};
-    p.form = fitting_form(p, false);
-    write(p, Role::Frame, {});
-  }
   void prologue() {
-    for (unsigned r : f_.saved) write({target_.upkeep.push, {plain_register(r)}}, Role::Frame, {});
-    probe();
-    adjust_stack(target_.upkeep.grow);
+    frame_lines_.clear();
+    target_.frame.enter(target_, {f_.frame_bytes, f_.saved}, frame_lines_);
+    write_frame_lines();
   }
-  // A frame larger than a page is touched page by page from the top, so that a stack that must grow sees each
-  // page in turn and one that cannot ends in its guard.
-  void probe() {
-    uint64_t pages = f_.frame_bytes / page;
-    if (pages > most_single_probes) return probe_in_a_loop(pages * page);
-    for (uint64_t down = page; down <= f_.frame_bytes; down += page)
-      touch(in_frame(-static_cast<int64_t>(down)));
+  void epilogue() {
+    frame_lines_.clear();
+    target_.frame.leave(target_, {f_.frame_bytes, f_.saved}, frame_lines_);
+    write_frame_lines();
   }
-  void touch(const PlainOperand& memory) {
-    write({target_.upkeep.spill_general, {memory, plain_register(target_.convention.stack)}}, Role::Frame,
-          {});
-  }
-  // The scratch register, which carries no argument, counts down from `bytes` to nothing.
-  void probe_in_a_loop(uint64_t bytes) {
-    const PlainOperand left = plain_register(target_.convention.scratch);
-    PlainInstruction all{target_.upkeep.move_literal, {left, plain_literal(static_cast<int64_t>(bytes))}};
-    all.form = fitting_form(all, false);
-    write(all, Role::Frame, {});
-    uint32_t again = here();
-    PlainOperand memory = in_frame(-static_cast<int64_t>(bytes + page));
-    memory.address.index = static_cast<int8_t>(left.physical);
-    touch(memory);
-    PlainInstruction count{target_.upkeep.grow, {left, plain_literal(page)}};
-    count.form = fitting_form(count, false);
-    write(count, Role::Frame, {});
-    PlainInstruction jump{target_.form(target_.upkeep.repeat).first_in_group,
-                          {{OperandKind::Label, 0, 0, {}}}};
-    uint32_t size = target_.encode(target_, jump).size;
-    jump.operands[0].literal = int64_t(again) - int64_t(here() + size);
-    write(jump, Role::Frame, {}, {EmittedLine::To::Here, 0, int64_t(again) - int64_t(here())});
+  void write_frame_lines() {
+    for (PlainInstruction& p : frame_lines_) {
+      auto label = label_operand(target_.form(p.form));
+      p = in_fitting_form(target_, p);
+      Reference loop;  // a jump back within the prologue
+      if (label)
+        loop = {EmittedLine::To::Here, 0, p.operands[*label].literal + target_.encode(target_, p).size};
+      write(p, Role::Frame, {}, loop);
+    }
   }
   PlainOperand in_frame(int64_t offset) const {
     PlainOperand memory{OperandKind::Memory, 0, 0, {}};
@@ -252,43 +226,39 @@ class Emitter {
     memory.address.displacement = static_cast<int32_t>(offset);
     return memory;
   }
-  void epilogue() {
-    adjust_stack(target_.upkeep.shrink);
-    for (unsigned r = RegisterSet::capacity; r-- > 0;)
-      if (f_.saved.has(r)) write({target_.upkeep.pop, {plain_register(r)}}, Role::Frame, {});
-  }
 
   // Copies, spills and reloads in the book's forms.
   void own_form(const CodeLine& i) {
     auto operands = f_.of(i);
-    const Upkeep& u = target_.upkeep;
-    bool general = target_.class_of(operands[0].reg) == 0;
+    unsigned register_class = target_.class_of(operands[0].reg);
     PlainOperand first = plain_register(operands[0].reg);
     if (i.form == copy_form) {
       if (operands[0].reg == operands[1].reg) return;
-      FormIndex whole = operands[0].value <= 32 ? u.move_general_32 : u.move_general_64;
-      return write({general ? whole : u.move_lanes, {first, plain_register(operands[1].reg)}}, Role::Move,
-                   i.origin);
+      FormIndex move = target_.move_form(register_class, static_cast<unsigned>(operands[0].value));
+      return write({move, {first, plain_register(operands[1].reg)}}, Role::Move, i.origin);
     }
-    bool spills = i.form == spill_form;
     const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
-    FormIndex form = general            ? (spills ? u.spill_general : u.reload_general)
-                     : slot.bytes == 16 ? (spills ? u.spill_wide : u.reload_wide)
-                                        : (spills ? u.spill_lanes : u.reload_lanes);
+    const SpillForm& forms = target_.spill_form(register_class, static_cast<unsigned>(8 * slot.bytes));
     PlainOperand memory = in_frame(slot.offset);
-    write(spills ? PlainInstruction{form, {memory, first}} : PlainInstruction{form, {first, memory}}, i.role,
-          i.origin);
+    write(i.form == spill_form ? PlainInstruction{forms.spill, {memory, first}}
+                               : PlainInstruction{forms.reload, {first, memory}},
+          i.role, i.origin);
   }
 
+  static Reference reference_of(const CodeAddress& a) {
+    if (a.anchor == Anchor::Pool) return {EmittedLine::To::Pool, a.anchored, 0};
+    return {EmittedLine::To::Symbol, a.anchored, a.displacement};
+  }
   PlainAddress plain_address(const CodeAddress& a, Reference& r) const {
     PlainAddress p;
     if (a.base != no_register) p.base = static_cast<int8_t>(a.base);
     if (a.index != no_register) p.index = static_cast<int8_t>(a.index);
     p.scale = a.scale;
-    p.displacement = static_cast<int32_t>(a.displacement);
     p.relative = a.anchor == Anchor::Symbol || a.anchor == Anchor::Pool;
-    if (a.anchor == Anchor::Symbol) r = {EmittedLine::To::Symbol, a.anchored, a.displacement};
-    if (a.anchor == Anchor::Pool) r = {EmittedLine::To::Pool, a.anchored, 0};
+    if (p.relative)
+      r = reference_of(a);
+    else
+      p.displacement = static_cast<int32_t>(a.displacement);
     return p;
   }
 
@@ -296,8 +266,25 @@ class Emitter {
     if (i.form < first_real_form) return own_form(i);
     bool leaves = i.call != 0xffffffff && f_.calls[i.call].leaves;
     if (i.form == target_.upkeep.return_values || leaves) epilogue();
-    PlainInstruction plain{i.form, {}};
+    auto label = label_operand(target_.form(i.form));
+    if (label && f_.of(i)[*label].kind == OperandKind::Label) {  // it may be a function, which is jumped to
+      auto to = static_cast<size_t>(f_.of(i)[*label].value);
+      held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin, row_, leads_to_[to]});
+      return;
+    }
     Reference reference;
+    PlainInstruction plain = plain_instruction(i, reference);
+    bool jumps_away = reference.to == EmittedLine::To::Symbol && target_.form(i.form).is_jump;
+    if (jumps_away)  // a function may lie anywhere
+      while (FormIndex next = target_.form(plain.form).next_in_group) plain.form = next;
+    else
+      plain = in_fitting_form(target_, plain);
+    write(plain, i.role, i.origin, reference);
+  }
+
+  // With what stands for labels, symbols and constants left out.
+  PlainInstruction plain_instruction(const CodeLine& i, Reference& reference) const {
+    PlainInstruction plain{i.form, {}};
     auto operands = f_.of(i);
     for (size_t k = 0; k < operands.size(); ++k) {
       const CodeOperand& o = operands[k];
@@ -305,11 +292,13 @@ class Emitter {
       p.kind = o.kind;
       switch (o.kind) {
         case OperandKind::Register: p.physical = static_cast<uint8_t>(o.reg); break;
-        case OperandKind::Literal: p.literal = o.value; break;
-        case OperandKind::Label:
-          held_.push_back({target_.form(i.form).first_in_group, i.role, i.origin, row_,
-                           leads_to_[static_cast<size_t>(o.value)]});
-          return;
+        case OperandKind::Literal:
+          if (o.part == Part::Whole)
+            p.literal = o.value;
+          else
+            reference = reference_of(f_.addresses[static_cast<size_t>(o.value)]);
+          break;
+        case OperandKind::Label: break;
         case OperandKind::Symbol:
           reference = {EmittedLine::To::Symbol, static_cast<uint32_t>(o.value), 0};
           break;
@@ -319,26 +308,7 @@ class Emitter {
           break;
       }
     }
-    // A function may lie anywhere.
-    plain.form = fitting_form(plain, reference.to == EmittedLine::To::Symbol && target_.form(i.form).is_jump);
-    write(plain, i.role, i.origin, reference);
-  }
-
-  // The first form of the group that holds the literals and registers; `far`: the last.
-  FormIndex fitting_form(const PlainInstruction& plain, bool far) const {
-    FormIndex f = target_.form(plain.form).first_in_group;
-    for (; target_.form(f).next_in_group; f = target_.form(f).next_in_group) {
-      const Form& form = target_.form(f);
-      bool fits = !far;
-      for (size_t k = 0; k < form.operands.size(); ++k) {
-        const FormOperand& o = form.operands[k];
-        const PlainOperand& p = plain.operands[k];
-        if (o.kind == OperandKind::Literal) fits &= literal_fits(o, p.literal);
-        if (o.only >= 0) fits &= o.only == (o.kind == OperandKind::Literal ? p.literal : int64_t(p.physical));
-      }
-      if (fits) break;
-    }
-    return f;
+    return plain;
   }
 
   // Of the jumps that end a block, one to the next block goes; a conditional one over an unconditional one is
@@ -361,18 +331,55 @@ class Emitter {
     jumps_.push_back(j);
     jumps_.back().line = static_cast<uint32_t>(out_.lines.size());
     row_ = j.row;
-    write({j.form, {{OperandKind::Label, 0, 0, {}}}}, j.role, j.origin, {EmittedLine::To::Block, j.block, 0});
+    write(jump_at(j.form, j.row, 0), j.role, j.origin, {EmittedLine::To::Block, j.block, 0});
     jumps_.back().short_size = out_.lines.back().size;
+    jumps_.back().may_turn = turns(target_.form(j.form));
+    if (!jumps_.back().may_turn) return;
+    out_.lines.push_back(out_.lines.back());  // for the second one, should it come to that
+    out_.lines.back().offset += out_.lines.back().size;
+    out_.lines.back().size = 0;
+  }
+
+  // The jump of a row in this form, over a distance.
+  PlainInstruction jump_at(FormIndex form, uint32_t row, int64_t distance) const {
+    Reference none;
+    PlainInstruction out = plain_instruction(f_.code[row], none);
+    out.form = form;
+    out.operands[*label_operand(target_.form(form))].literal = distance;
+    return out;
+  }
+  // A conditional jump that has no form for a distance of any length: it becomes the opposite one over an
+  // unconditional one.
+  bool turns(const Form& form) const {
+    return form.opposite && form.operands[*label_operand(form)].literal_bits < 32 &&
+           target_.form(form.first_in_group).next_in_group == 0;
+  }
+  FormIndex furthest_jump() const {
+    FormIndex f = target_.upkeep.jump;
+    while (target_.form(f).next_in_group) f = target_.form(f).next_in_group;
+    return f;
+  }
+  uint8_t jump_size(FormIndex form, uint32_t row) const {
+    return target_.encode(target_, jump_at(form, row, 0)).size;
+  }
+  PlainInstruction plain_jump(int64_t distance) const {
+    PlainInstruction out{furthest_jump(), {{.kind = OperandKind::Label}}};
+    out.operands[0].literal = distance;
+    return out;
   }
 
   uint32_t growth_before(uint32_t jump) const { return jump ? jumps_[jump - 1].growth : 0; }
   uint32_t final_start(uint32_t block) const {
     return starts_[block].offset + growth_before(starts_[block].next_jump);
   }
+  uint32_t size_of(const Jump& j) const {
+    return out_.lines[j.line].size + (j.turned ? out_.lines[j.line + 1].size : 0u);
+  }
+  // From its end.
   int64_t distance(size_t k) const {
     const EmittedLine& l = out_.lines[jumps_[k].line];
     return int64_t(final_start(jumps_[k].block)) -
-           (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + l.size);
+           (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + size_of(jumps_[k]));
   }
 
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
@@ -383,17 +390,23 @@ class Emitter {
         Jump& j = jumps_[k];
         if (j.is_padding()) continue;
         const Form& form = target_.form(j.form);
-        int64_t d = distance(k);
-        if (form.operands[0].literal_bits >= 32 || (d >= -128 && d < 128)) continue;
-        j.form = form.next_in_group;
-        out_.lines[j.line].size = target_.encode(target_, {j.form, {{OperandKind::Label, 0, 0, {}}}}).size;
+        if (j.turned || reaches(form.operands[*label_operand(form)], distance(k))) continue;
+        if (form.next_in_group) {
+          j.form = form.next_in_group;
+          out_.lines[j.line].size = jump_size(j.form, j.row);
+        } else if (j.may_turn) {
+          j.turned = true;
+          out_.lines[j.line + 1].size = target_.encode(target_, plain_jump(0)).size;
+        } else {
+          continue;
+        }
         grown = true;
       }
       uint32_t sum = 0;
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
         const EmittedLine& l = out_.lines[j.line];
-        sum += j.is_padding() ? padding_at(k, l.offset + sum) : l.size - uint32_t(j.short_size);
+        sum += j.is_padding() ? padding_at(k, l.offset + sum) : size_of(j) - uint32_t(j.short_size);
         grown |= j.is_padding() && j.growth != sum;
         j.growth = sum;
       }
@@ -422,16 +435,34 @@ class Emitter {
         write_padding(k);
         continue;
       }
-      Encoded e = target_.encode(target_, {j.form, {{OperandKind::Label, 0, distance(k), {}}}});
       end = l.offset;
+      int64_t over = distance(k);
       l.offset += growth_before(static_cast<uint32_t>(k));
-      std::copy(e.bytes, e.bytes + e.size, out_.bytes.begin() + l.offset);
+      write_jump(j, over);
       starts_[j.block].is_target = true;
     }
     for (Start& s : starts_) s.offset += growth_before(s.next_jump);
   }
 
-  static uint32_t lines_of(const Jump& j) { return j.is_padding() ? padding_lines : 1; }
+  void put_bytes(uint32_t at, const PlainInstruction& p) {
+    Encoded e = target_.encode(target_, p);
+    std::copy(e.bytes, e.bytes + e.size, out_.bytes.begin() + at);
+  }
+  void write_jump(const Jump& j, int64_t over) {
+    EmittedLine& first = out_.lines[j.line];
+    if (!j.turned) {
+      put_bytes(first.offset, jump_at(j.form, j.row, over));
+      if (j.may_turn) out_.lines[j.line + 1].offset = first.offset + first.size;
+      return;
+    }
+    EmittedLine& second = out_.lines[j.line + 1];
+    second.offset = first.offset + first.size;
+    first.to = EmittedLine::To::Here, first.addend = first.size + second.size;
+    put_bytes(first.offset, jump_at(target_.form(j.form).opposite, j.row, second.size));
+    put_bytes(second.offset, plain_jump(over));
+  }
+
+  static uint32_t lines_of(const Jump& j) { return j.is_padding() ? padding_lines : j.may_turn ? 2 : 1; }
   void write_padding(size_t k) {
     EmittedLine* lines = &out_.lines[jumps_[k].line];
     uint32_t before = growth_before(static_cast<uint32_t>(k)), at = lines[0].offset + before,
@@ -448,13 +479,15 @@ class Emitter {
   const Code& f_;
   const Target& target_;
   bool align_loops_;
-  std::vector<uint8_t> inner_;  // by loop: it holds no other, and has not begun yet
+  const uint32_t least_, line_;  // see CodeAlignment
+  std::vector<uint8_t> inner_;   // by loop: it holds no other, and has not begun yet
   CompiledFunction out_;
-  std::pmr::vector<uint32_t> leads_to_;  // by block: itself, or where an empty one jumps to
-  std::pmr::vector<Start> starts_;       // by block
-  std::pmr::vector<Jump> jumps_;         // in order
-  std::pmr::vector<Jump> held_;          // of the block at hand
-  uint32_t block_ = 0, row_ = 0;         // at hand
+  std::pmr::vector<uint32_t> leads_to_;        // by block: itself, or where an empty one jumps to
+  std::pmr::vector<Start> starts_;             // by block
+  std::pmr::vector<Jump> jumps_;               // in order
+  std::pmr::vector<Jump> held_;                // of the block at hand
+  std::vector<PlainInstruction> frame_lines_;  // of the prologue or epilogue at hand
+  uint32_t block_ = 0, row_ = 0;               // at hand
 };
 
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,
@@ -471,6 +504,30 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
 }
 
 }  // namespace
+
+// The first form of the group that holds the literals and registers.
+PlainInstruction in_fitting_form(const Target& target, PlainInstruction plain) {
+  FormIndex f = target.form(plain.form).first_in_group;
+  for (; target.form(f).next_in_group; f = target.form(f).next_in_group) {
+    const Form& form = target.form(f);
+    bool fits = true;
+    for (size_t k = 0; k < form.operands.size(); ++k) {
+      const FormOperand& o = form.operands[k];
+      const PlainOperand& p = plain.operands[k];
+      if (o.kind == OperandKind::Literal) fits &= literal_fits(o, p.literal);
+      if (o.only >= 0) fits &= o.only == (o.kind == OperandKind::Literal ? p.literal : int64_t(p.physical));
+    }
+    if (fits) break;
+  }
+  plain.form = f;
+  return plain;
+}
+
+std::optional<size_t> label_operand(const Form& form) {
+  for (size_t k = 0; k < form.operands.size(); ++k)
+    if (form.operands[k].kind == OperandKind::Label) return k;
+  return std::nullopt;
+}
 
 CompiledFunction emit(const Code& f, const Target& target, bool align_loops) {
   return Emitter(f, target, align_loops).run();

@@ -23,7 +23,9 @@ RegisterSet kept_registers_used(const Code& f, const Target& target) {
 
 Diagnostics lay_out_frame(Code& f, const Target& target) {
   f.saved = kept_registers_used(f, target);
-  uint64_t pushes = uint64_t(f.saved.count()) * 8;
+  if (f.has_calls && target.convention.return_address >= 0)
+    f.saved.add(static_cast<unsigned>(target.convention.return_address));
+  uint64_t saved = target.frame.saved_bytes(target, f.saved), pushed = target.frame.return_bytes;
   std::vector<FrameSlot*> slots;
   for (FrameSlot& s : f.slots) slots.push_back(&s);
   std::stable_sort(slots.begin(), slots.end(),
@@ -34,16 +36,16 @@ Diagnostics lay_out_frame(Code& f, const Target& target) {
     s->offset = static_cast<int64_t>(at);
     at += s->bytes;
   }
-  // The caller's call leaves the stack one word off its alignment.
-  uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : 8;
-  f.frame_bytes = round_up<uint64_t>(at + pushes + 8, align) - pushes - 8;
+  // A return address that the caller has pushed leaves the stack one word off its alignment.
+  uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : target.word_bits / 8;
+  f.frame_bytes = round_up<uint64_t>(at + saved + pushed, align) - saved - pushed;
   if (f.frame_bytes > most_frame_bytes)
     return {complaint(
         fmt::format("in '{}': the frame takes {} bytes", f.name, f.frame_bytes),
         fmt::format("at most {} bytes of frame objects, spilled values and arguments", most_frame_bytes))};
   for (CodeAddress& a : f.addresses) {
     if (a.anchor == Anchor::Slot) a.displacement += f.slots[a.anchored].offset;
-    if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame_bytes + pushes + 8);
+    if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame_bytes + saved + pushed);
     bool in_frame = a.anchor == Anchor::Slot || a.anchor == Anchor::Incoming || a.anchor == Anchor::Outgoing;
     if (!in_frame) continue;
     a.anchor = Anchor::None;

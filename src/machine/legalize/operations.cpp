@@ -82,24 +82,28 @@ class Rewriter {
   void access(Instruction i) {
     Address a = f_.address(i);
     size_t base = f_.op(i) == Op::Store ? 1 : 0;
-    int64_t limit = int64_t(1) << (target_.address_offset_bits - 1);
-    bool scale_fits = !a.indexed || std::find(target_.address_scales.begin(), target_.address_scales.end(),
-                                              a.scale) != target_.address_scales.end();
-    bool offset_fits = a.offset >= -limit / 2 && a.offset < limit / 2;
+    const AddressShape& shape = target_.address;
+    // Offsets of what is folded in later must fit, too.
+    int64_t limit = int64_t(1) << (shape.offset_bits - 2);
+    bool has_index = !shape.scales.empty(), is_sum = f_.op(i) == Op::At && a.scale == 1 && a.offset == 0;
+    bool scale_fits = !a.indexed || (has_index ? takes_scale(a.scale) : is_sum);
+    bool offset_fits = a.offset >= -limit && a.offset < limit;
     bool reads_bool = f_.op(i) == Op::Load && f_.type(f_.result(i)).is_bool();
     if (scale_fits && offset_fits && !reads_bool) return;
     FoldingPen& pen = expander_.pen();
+    const Type index_type = module_.index_type();
     Value p = f_.operand(i, base), index = a.indexed ? f_.operand(i, base + 1) : Value();
-    if (!scale_fits) index = pen.mul(index, pen.integer(Type::integer(64), a.scale)), a.scale = 1;
+    auto scaled = [&] { return a.scale == 1 ? index : pen.mul(index, pen.integer(index_type, a.scale)); };
+    if (!scale_fits) index = scaled(), a.scale = 1;
     if (!offset_fits) {
-      Value far = pen.integer(Type::integer(64), a.offset);
-      index =
-          index.exists()
-              ? pen.add(a.scale == 1 ? index : pen.mul(index, pen.integer(Type::integer(64), a.scale)), far)
-              : far;
+      Value far = pen.integer(index_type, a.offset);
+      index = index.exists() ? pen.add(scaled(), far) : far;
       a.scale = 1, a.offset = 0;
     }
+    bool stays_sum = f_.op(i) == Op::At && a.offset == 0;
+    if (index.exists() && !has_index && !stays_sum) p = sum(p, index), index = {};
     a.indexed = index.exists();
+    if (!a.indexed) a.scale = 1;
     std::vector<Value> operands;
     if (base) operands.push_back(f_.operand(i, 0));
     operands.push_back(p);
@@ -115,17 +119,30 @@ class Rewriter {
       v = pen.write(Op::Ne, {pen.write(Op::And, {v, pen.integer(type, 1)}), pen.integer(type, 0)});
     replace(i, v);
   }
+  bool takes_scale(uint64_t scale) const {
+    const auto& scales = target_.address.scales;
+    return std::find(scales.begin(), scales.end(), scale) != scales.end();
+  }
+  // A pointer so many bytes further on, which a rule adds up.
+  Value sum(Value pointer, Value bytes) {
+    Value operands[] = {pointer, bytes};
+    Type type = module_.pointer_type();
+    return f_.result(expander_.pen().put({.op = Op::At,
+                                          .operands = operands,
+                                          .results = {&type, 1},
+                                          .detail = f_.add_address({.scale = 1, .indexed = true})}));
+  }
 
   // The frame is aligned to what the stack is aligned to; more is had by reserving more and rounding up.
   void reserve(Instruction i) {
     ReserveShape shape = f_.reserve_shape(i);
     if (shape.align <= target_.convention.stack_align) return;
     FoldingPen& pen = expander_.pen();
-    Type i64 = Type::integer(64);
+    Type whole = module_.index_type();
     Value wide = pen.reserve(shape.bytes + shape.align - 1, target_.convention.stack_align);
-    Value up = pen.add(pen.convert(Op::Bits, i64, wide), pen.integer(i64, shape.align - 1));
-    replace(i, pen.convert(Op::Bits, Type::pointer(),
-                           pen.write(Op::And, {up, pen.integer(i64, -int64_t(shape.align))})));
+    Value up = pen.add(pen.convert(Op::Bits, whole, wide), pen.integer(whole, shape.align - 1));
+    replace(i, pen.convert(Op::Bits, module_.pointer_type(),
+                           pen.write(Op::And, {up, pen.integer(whole, -int64_t(shape.align))})));
   }
 
   // What is outside may be anywhere: its address is read from a word that the loader fills in.
@@ -135,7 +152,7 @@ class Rewriter {
     bool here = row.kind == SymbolKind::Function || row.kind == SymbolKind::Data;
     bool fixed = row.is_local || !context_.exported;
     if (here && !row.is_weak && fixed) return;
-    replace(i, expander_.pen().load(Type::pointer(), expander_.pen().address_of(address_word(s))));
+    replace(i, expander_.pen().load(module_.pointer_type(), expander_.pen().address_of(address_word(s))));
   }
   // The item that holds the symbol's address, under a name that the program has not.
   Symbol address_word(Symbol s) {
@@ -144,7 +161,7 @@ class Rewriter {
     if (words[s.index].exists()) return words[s.index];
     std::string name = "address of " + std::string(module_.symbol_name(s));
     while (module_.find(name).exists()) name += "_";
-    DataItem item{.align = 8};
+    DataItem item{.align = module_.pointer_type().bytes()};
     item.pieces.push_back({.kind = DataPiece::Kind::Addresses, .symbols = {s}});
     Symbol word = module_.add_data(name, std::move(item));
     module_[word].is_local = true;

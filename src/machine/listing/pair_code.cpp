@@ -56,7 +56,7 @@ class PairCode {
   void name(Register r, bool read, bool written) {
     if (r == no_register) return;
     if (uint32_t place = pairs_[r - first_virtual].place; place < first_virtual) held_[place] = r;
-    out_.operands.push_back({OperandKind::Register, read, written, r, 0});
+    out_.operands.push_back({OperandKind::Register, read, written, Part::Whole, r, 0});
     ++out_.code.back().operand_count;
   }
 

@@ -15,6 +15,6 @@ struct AddressParts {
 
 // Of a load, a store, an `at`, or what makes an address itself (`reserve`, `address of`). O(length of the
 // chain of `at` below it).
-AddressParts address_parts(const Function& f, Instruction access);
+AddressParts address_parts(const Function& f, Instruction access, const AddressShape& shape);
 
 }  // namespace porphyry::machine

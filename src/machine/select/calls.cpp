@@ -7,20 +7,9 @@
 namespace porphyry::machine {
 namespace {
 
-const Upkeep& upkeep(const CodeWriter& w) { return w.target.upkeep; }
-
-FormIndex reload_form_of(const CodeWriter& w, Register r) {
+const SpillForm& spill_form_of(const CodeWriter& w, Register r) {
   const VirtualRegister& v = w.code.shape(r);
-  return v.register_class == 0 ? upkeep(w).reload_general
-         : v.bits > 64         ? upkeep(w).reload_wide
-                               : upkeep(w).reload_lanes;
-}
-
-FormIndex spill_form_of(const CodeWriter& w, Register r) {
-  const VirtualRegister& v = w.code.shape(r);
-  return v.register_class == 0 ? upkeep(w).spill_general
-         : v.bits > 64         ? upkeep(w).spill_wide
-                               : upkeep(w).spill_lanes;
+  return w.target.spill_form(v.register_class, v.bits);
 }
 
 using Memory = std::pmr::memory_resource;
@@ -37,7 +26,7 @@ void pass(CodeWriter& w, Instruction i, size_t first, std::span<const Type> type
   for (size_t k = 0; k < where.size(); ++k) values.push_back(w.use(w.f.operand(i, first + k)));
   for (size_t k = 0; k < where.size(); ++k)
     if (where[k].reg == no_register)
-      w.put(spill_form_of(w, values[k]),
+      w.put(spill_form_of(w, values[k]).spill,
             {memory(w.add_address({.anchor = stack, .displacement = static_cast<int64_t>(where[k].stack)}),
                     true),
              reads(values[k])});
@@ -57,7 +46,7 @@ std::pmr::vector<Type> types_of_operands(const Function& f, Instruction i, size_
 RegisterSet lost_over_calls(const Target& target) {
   RegisterSet out;
   for (const RegisterClass& c : target.classes) out |= RegisterSet::run(c.first, c.count);
-  return out - target.convention.kept - RegisterSet{target.convention.stack};
+  return out - target.convention.kept - target.convention.reserved;
 }
 
 // A callee with any arguments asks how many came in float registers.
@@ -68,7 +57,8 @@ void count_floats(CodeWriter& w, std::span<const Type> types, CallInfo& info, Me
   auto where = arrivals(w.target.convention, types, bytes, work);
   for (size_t k = 0; k < types.size(); ++k) count += types[k].is_float() && where[k].reg != no_register;
   Register at = static_cast<Register>(w.target.convention.float_count);
-  w.put(w.target.upkeep.move_literal, {writes(at), {OperandKind::Literal, false, false, no_register, count}});
+  w.put(w.target.upkeep.move_literal,
+        {writes(at), {OperandKind::Literal, false, false, Part::Whole, no_register, count}});
   info.reads.add(at);
 }
 
@@ -87,7 +77,7 @@ void take_parameters(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, Me
     Value v = f.parameters()[k];
     if (where[k].reg != no_register || !needed[v]) continue;
     Register r = w.register_of(v);
-    w.put(reload_form_of(w, r),
+    w.put(spill_form_of(w, r).reload,
           {writes(r), memory(w.add_address({.anchor = Anchor::Incoming,
                                             .displacement = static_cast<int64_t>(where[k].stack)}),
                              false)});
@@ -108,8 +98,8 @@ const char* write_call(CodeWriter& w, const Module& module, Instruction i, Memor
   pass(w, i, through, types, info, work);
   if (!through && module.signature(f.symbol(i))->variadic) count_floats(w, types, info, work);
   w.code.calls.push_back(info);
-  CodeOperand target{OperandKind::Symbol, false, false, no_register,
-                     through ? 0 : int64_t(f.symbol(i).index)};
+  CodeOperand target{OperandKind::Symbol, false,       false,
+                     Part::Whole,         no_register, through ? 0 : int64_t(f.symbol(i).index)};
   if (through) target = reads(callee);
   CodeLine& made = w.put(through ? w.target.upkeep.call_through : w.target.upkeep.call, {target});
   made.call = static_cast<uint32_t>(w.code.calls.size() - 1);
@@ -125,8 +115,8 @@ const char* write_return_call(CodeWriter& w, Instruction i, Memory* work) {
   CallInfo info{.leaves = true};
   Register scratch = w.target.convention.scratch, callee = through ? w.use(f.operand(i, 0)) : no_register;
   pass(w, i, through, types_of_operands(f, i, through, work), info, work);
-  CodeOperand target{OperandKind::Symbol, false, false, no_register,
-                     through ? 0 : int64_t(f.symbol(i).index)};
+  CodeOperand target{OperandKind::Symbol, false,       false,
+                     Part::Whole,         no_register, through ? 0 : int64_t(f.symbol(i).index)};
   if (through) {
     w.copy(scratch, callee);
     target = reads(scratch);

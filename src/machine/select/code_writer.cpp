@@ -42,7 +42,7 @@ int64_t CodeWriter::add_address(const CodeAddress& a) {
 }
 
 CodeAddress CodeWriter::address_of(Instruction access) {
-  AddressParts p = address_parts(f, access);
+  AddressParts p = address_parts(f, access, target.address);
   CodeAddress a{.scale = static_cast<uint8_t>(p.scale),
                 .anchor = p.anchor,
                 .anchored = p.anchored,

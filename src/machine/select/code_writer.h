@@ -7,11 +7,13 @@
 
 namespace porphyry::machine {
 
-inline CodeOperand reads(Register r) { return {OperandKind::Register, true, false, r, 0}; }
-inline CodeOperand writes(Register r) { return {OperandKind::Register, false, true, r, 0}; }
-inline CodeOperand label(uint32_t block) { return {OperandKind::Label, false, false, no_register, block}; }
+inline CodeOperand reads(Register r) { return {OperandKind::Register, true, false, Part::Whole, r, 0}; }
+inline CodeOperand writes(Register r) { return {OperandKind::Register, false, true, Part::Whole, r, 0}; }
+inline CodeOperand label(uint32_t block) {
+  return {OperandKind::Label, false, false, Part::Whole, no_register, block};
+}
 inline CodeOperand memory(int64_t row, bool written) {
-  return {OperandKind::Memory, !written, written, no_register, row};
+  return {OperandKind::Memory, !written, written, Part::Whole, no_register, row};
 }
 inline uint8_t class_of(Type t) { return t.is_float() || t.has_lanes() ? 1 : 0; }
 

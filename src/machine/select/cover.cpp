@@ -59,7 +59,7 @@ class Marker {
   }
 
   void need_address(Instruction access) {
-    AddressParts p = address_parts(f_, access);
+    AddressParts p = address_parts(f_, access, rules_.target().address);
     if (p.base.exists()) need(p.base);
     if (p.index.exists()) need(p.index);
   }

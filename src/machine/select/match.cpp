@@ -22,6 +22,11 @@ namespace {
 constexpr uint32_t constant_cost = 10;
 constexpr uint32_t uncovered_cost = 1 << 20;  // a part that only a larger pattern covers
 
+bool fits_signed(int64_t value, uint64_t bits) {
+  int64_t above = value >> (bits - 1);
+  return above == 0 || above == -1;
+}
+
 // Whether constants of the type may be read from memory where a pattern has a load.
 bool in_pool(Type t) { return t.is_float() || t.has_lanes(); }
 
@@ -156,9 +161,8 @@ PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) cons
     uint64_t bits = f_.constant_bits(v);
     unsigned spare = 64 - f_.type(v).bits();
     int64_t value = static_cast<int64_t>(bits << spare) >> spare;
-    if (n.fit == Fit::Signed32 && (f_.type(v).is_float() || value != static_cast<int32_t>(value)))
-      return false;
-    if (n.fit == Fit::Unsigned32 && bits > 0xffffffffu) return false;
+    if (n.fit == Fit::Signed && (f_.type(v).is_float() || !fits_signed(value, n.literal))) return false;
+    if (n.fit == Fit::Unsigned && bits >> n.literal) return false;
     if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
       return false;
   }
@@ -170,6 +174,13 @@ PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) cons
   return true;
 }
 
+// `at p + i*1`, which a rule with two registers takes.
+bool Matcher::is_plain_sum(Instruction i) const {
+  if (f_.op(i) != Op::At) return false;
+  const Address& a = f_.address(i);
+  return a.indexed && a.scale == 1 && a.offset == 0;
+}
+
 bool Matcher::same_address(Instruction a, Instruction b) const {
   size_t base_a = f_.op(a) == Op::Store ? 1 : 0, base_b = f_.op(b) == Op::Store ? 1 : 0;
   const Address &x = f_.address(a), &y = f_.address(b);
@@ -179,6 +190,8 @@ bool Matcher::same_address(Instruction a, Instruction b) const {
 }
 
 bool Matcher::memory(const PatternNode& n, Instruction access, Match& m) const {
+  bool indexed = f_.op(access) == Op::At && f_.address(access).indexed;
+  if (indexed && target_.address.scales.empty()) return false;
   Instruction bound = m.access(static_cast<size_t>(n.variable));
   if (bound.exists()) return same_address(bound, access);
   m.bind(static_cast<size_t>(n.variable), access);
@@ -250,6 +263,9 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
     size_t typed = typed_operand(op, f_.operand_count(i));
     if (carrier(n.operand) != carrier(f_.type(f_.operand(i, typed)))) return false;
   }
+  if (n.op == Op::At && rule.nodes[static_cast<size_t>(n.children[0])].kind != NodeKind::Memory &&
+      !is_plain_sum(i))
+    return false;
   bool has_two = n.children[1] >= 0 && n.children[2] < 0;
   if (!info(n.op).commutes() || !has_two) return in_order(rule, n, i, root, false, m);
   auto child = [&](size_t k) -> const PatternNode& { return rule.nodes[static_cast<size_t>(n.children[k])]; };

@@ -71,6 +71,7 @@ class Matcher {
   bool memory(const PatternNode& n, Instruction access, Match& m) const;
   bool inside(const PatternNode& n, Instruction d, Instruction root, const Match& m) const;
   bool takes_lanes(const PatternNode& n, Instruction i) const;
+  bool is_plain_sum(Instruction i) const;
   bool same_address(Instruction a, Instruction b) const;
   bool outlives(Value v, Instruction user) const;
   bool tied_and_shared(const Match& m, Instruction root) const;

@@ -25,7 +25,7 @@ uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) * type_codes
 
 // Which type tells rules of this operation apart; none for those that take an address or a bool.
 bool by_result(Op op) { return op == Op::Load; }
-bool by_nothing(Op op) { return op == Op::At || op == Op::When || op == Op::Trap; }
+bool by_nothing(Op op) { return op == Op::At || op == Op::AddressOf || op == Op::When || op == Op::Trap; }
 
 Type typed(const PatternNode& n) {
   return by_nothing(n.op) ? Type() : by_result(n.op) ? n.result : n.operand;
@@ -101,9 +101,10 @@ RuleIndex::RuleIndex(const Target& target, Features features) : target_(&target)
   std::partial_sum(first_.begin(), first_.end(), first_.begin());
 }
 
-uint32_t RuleIndex::root_key(const Function& f, Instruction i) {
+uint32_t RuleIndex::root_key(const Function& f, Instruction i) const {
   Op op = f.op(i);
-  if (op == Op::Reserve || op == Op::AddressOf) op = Op::At;  // addresses, too
+  // Addresses, too, but those of symbols that no access takes: they have rules of their own.
+  if (op == Op::Reserve || (op == Op::AddressOf && target_->address.symbols)) op = Op::At;
   if (by_nothing(op)) return half_key(op, Type());
   size_t count = f.operand_count(i);
   Type t = by_result(op) ? f.type(f.result(i))

@@ -1,5 +1,6 @@
 // What a rule's right side becomes: registers for its variables, addresses, constants, instructions.
 #include "code_writer.h"
+#include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
 
 namespace porphyry::machine {
@@ -83,6 +84,12 @@ class RuleUse {
     return out;
   }
 
+  int64_t part_of_number(int64_t number, Part part) const {
+    if (part == Part::Whole) return number;
+    uint64_t word = static_cast<uint64_t>(number) & static_cast<uint64_t>(mask_of(w_.target.word_bits));
+    return static_cast<int64_t>(part_of(word, part, w_.target.lower_bits));
+  }
+
   int64_t built_address(const RuleSource& s) {
     CodeAddress a{.scale = s.scale};
     if (s.variable >= 0) a.base = variable(s.variable);
@@ -92,12 +99,15 @@ class RuleUse {
   }
 
   CodeOperand operand(const RuleSource& s, const FormOperand& shape) {
-    CodeOperand o{shape.kind, shape.read, shape.written, no_register, 0};
+    CodeOperand o{shape.kind, shape.read, shape.written, s.part, no_register, 0};
     switch (s.kind) {
       case SourceKind::Variable: o.reg = variable(s.variable); break;
       case SourceKind::Physical: o.reg = s.physical; break;
       case SourceKind::Number: o.value = s.number; break;
-      case SourceKind::Constant: o.value = masked_number_of(s.variable); break;
+      case SourceKind::Constant:
+        o.part = Part::Whole;
+        o.value = part_of_number(masked_number_of(s.variable), s.part);
+        break;
       case SourceKind::Memory: o.value = memory_[static_cast<size_t>(s.variable)]; break;
       case SourceKind::Built: o.value = built_address(s); break;
       case SourceKind::Pool: o.value = pooled(w_.pool.of(m_.value(static_cast<size_t>(s.variable)))); break;

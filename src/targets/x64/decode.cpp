@@ -51,8 +51,8 @@ class Unpacker {
     unsigned wanted_prefix = 0, wanted_size = 32;
     bool sized = false;
     for (const EncodingStep& s : form_.encoding) {
-      if (s.kind == EncodingKind::Prefix) wanted_prefix = s.value;
-      if (s.kind == EncodingKind::Sized) wanted_size = s.value, sized = true;
+      if (step_of(s) == Step::Prefix) wanted_prefix = s.value;
+      if (step_of(s) == Step::Sized) wanted_size = s.value, sized = true;
     }
     unsigned prefix = 0;
     bool half = false;
@@ -80,18 +80,18 @@ class Unpacker {
 
   bool step(const EncodingStep& s, PlainInstruction& out) {
     auto operand = [&](int8_t k) -> PlainOperand& { return out.operands[k]; };
-    switch (s.kind) {
-      case EncodingKind::Prefix:
-      case EncodingKind::Sized: return true;
-      case EncodingKind::Byte: return has(1) && take() == s.value;
-      case EncodingKind::Low: {
+    switch (step_of(s)) {
+      case Step::Prefix:
+      case Step::Sized: return true;
+      case Step::Byte: return has(1) && take() == s.value;
+      case Step::Low: {
         if (!has(1)) return false;
         uint8_t b = take();
         if ((b & 0xf8) != s.value) return false;
         operand(s.a).physical = physical(s.a, (b & 7u) | (rex_ & 1 ? 8u : 0u));
         return reachable(s.a, operand(s.a).physical);
       }
-      case EncodingKind::Regs: {
+      case Step::Regs: {
         if (!has(1)) return false;
         unsigned upper = (bytes_[at_] >> 3 & 7u) | (rex_ & 4 ? 8u : 0u);
         if (s.a == s.b) {  // both fields name the one operand
@@ -101,14 +101,13 @@ class Unpacker {
         operand(s.a).physical = physical(s.a, upper);
         return reachable(s.a, upper) && lower_part(s.b, operand(s.b));
       }
-      case EncodingKind::Digit:
-        return has(1) && (bytes_[at_] >> 3 & 7) == s.value && lower_part(s.a, operand(s.a));
-      case EncodingKind::Literal: {
+      case Step::Digit: return has(1) && (bytes_[at_] >> 3 & 7) == s.value && lower_part(s.a, operand(s.a));
+      case Step::Literal: {
         if (!number(s.value, operand(s.a).literal)) return false;
         if (form_.operands[static_cast<size_t>(s.a)].literal_unsigned) operand(s.a).literal &= 0xff;
         return true;
       }
-      case EncodingKind::Distance: return number(s.value, operand(s.a).literal);
+      case Step::Distance: return number(s.value, operand(s.a).literal);
     }
     return false;
   }
@@ -161,8 +160,8 @@ class Index {
       size_t n = 0;
       bool is_low = false;
       for (const EncodingStep& s : target.form(f).encoding)
-        if ((s.kind == EncodingKind::Byte || s.kind == EncodingKind::Low) && n < 3)
-          bytes[n++] = s.value, is_low |= s.kind == EncodingKind::Low;
+        if ((step_of(s) == Step::Byte || step_of(s) == Step::Low) && n < 3)
+          bytes[n++] = s.value, is_low |= step_of(s) == Step::Low;
         else if (n)
           break;  // bytes behind the operands are no opcode
       auto [map, at] = place({bytes, n});

@@ -54,42 +54,41 @@ class Packer {
         high(static_cast<int8_t>(at(k).physical), 1), has_rex |= needs_plain_rex(k);
     };
     for (const EncodingStep& s : form_.encoding) {
-      switch (s.kind) {
-        case EncodingKind::Sized:
+      switch (step_of(s)) {
+        case Step::Sized:
           if (s.value == 64) rex |= 8;
           if (s.value == 16) byte(0x66);
           break;
-        case EncodingKind::Regs:
+        case Step::Regs:
           high(static_cast<int8_t>(at(s.a).physical), 4);
           has_rex |= needs_plain_rex(s.a);
           in_rm(s.b);
           break;
-        case EncodingKind::Digit:
-        case EncodingKind::Low: in_rm(s.a); break;
+        case Step::Digit:
+        case Step::Low: in_rm(s.a); break;
         default: break;
       }
     }
     for (const EncodingStep& s : form_.encoding)
-      if (s.kind == EncodingKind::Prefix) byte(s.value);
+      if (step_of(s) == Step::Prefix) byte(s.value);
     if (rex || has_rex) byte(0x40 | rex);
   }
 
   void step(const EncodingStep& s) {
-    switch (s.kind) {
-      case EncodingKind::Prefix:
-      case EncodingKind::Sized: break;
-      case EncodingKind::Byte: byte(s.value); break;
-      case EncodingKind::Low: byte(s.value + (number_of(at(s.a).physical) & 7)); break;
-      case EncodingKind::Regs: fields(number_of(at(s.a).physical) & 7, s.b); break;
-      case EncodingKind::Digit: fields(s.value, s.a); break;
-      case EncodingKind::Literal: number(at(s.a).literal, s.value); break;
-      case EncodingKind::Distance: distance(at(s.a).literal, s.value); break;
+    switch (step_of(s)) {
+      case Step::Prefix:
+      case Step::Sized: break;
+      case Step::Byte: byte(s.value); break;
+      case Step::Low: byte(s.value + (number_of(at(s.a).physical) & 7)); break;
+      case Step::Regs: fields(number_of(at(s.a).physical) & 7, s.b); break;
+      case Step::Digit: fields(s.value, s.a); break;
+      case Step::Literal: number(at(s.a).literal, s.value); break;
+      case Step::Distance: distance(at(s.a).literal, s.value); break;
     }
   }
 
   void distance(int64_t d, unsigned bits) {
-    out_.distance_at = out_.size;
-    out_.distance_size = static_cast<uint8_t>(bits / 8);
+    if (bits == 32) out_.fixup_at = out_.size, out_.fixup = 0;
     number(d, bits);
   }
 

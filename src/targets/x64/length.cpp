@@ -1,7 +1,9 @@
-// How long an instruction is, described or not: prefixes, opcode, what the book says follows it.
+// How long an instruction is, described or not: prefixes, opcode, what follows it (lengths.inc).
 //
 // Intel 64 and IA-32 Architectures Software Developer's Manual, volume 2, chapter 2 and appendix A; AMD64
 // Architecture Programmer's Manual, volume 6 (the maps behind 0x8f) and volume 4 (bit fields).
+#include <array>
+
 #include "x64.h"
 
 namespace porphyry::targets {
@@ -10,9 +12,43 @@ using namespace machine;
 
 namespace {
 
+// What follows an opcode. How many bytes a kind of literal takes can hang on prefixes.
+enum class Follows : uint8_t {
+  Nothing,
+  Literal8,
+  Literal16,
+  Literal24,
+  Word,   // 16 or 32 bits
+  Whole,  // as the registers
+  Address,
+  DigitLiteral8,  // only for digits 0 and 1
+  DigitWord
+};
+struct OpcodeLength {
+  bool known = false, regs = false;  // regs: a byte of fields, and an address it may call for
+  Follows then = Follows::Nothing;
+};
+struct Run {
+  uint8_t first, last;
+};
+enum class Map : uint8_t { One, Two, Three38, Three3a };
+
+constexpr auto lengths = [] {
+  std::array<OpcodeLength, opcode_maps * 256> out{};
+  auto set = [&](Map map, OpcodeLength length, std::initializer_list<Run> runs) {
+    for (Run run : runs)
+      for (unsigned opcode = run.first; opcode <= run.last; ++opcode)
+        out[static_cast<size_t>(map) * 256 + opcode] = length;
+  };
+#define LENGTHS(map, regs, then, ...) set(map, {true, regs, Follows::then}, {__VA_ARGS__});
+#include "lengths.inc"
+#undef LENGTHS
+  return out;
+}();
+
 class Ruler {
  public:
-  Ruler(const Target& target, std::span<const uint8_t> bytes) : target_(target), bytes_(bytes) {}
+  explicit Ruler(std::span<const uint8_t> bytes) : bytes_(bytes) {}
 
   uint8_t run() {
     prefixes();
@@ -47,7 +83,7 @@ class Ruler {
   }
 
   OpcodeLength row(size_t map, uint8_t opcode) const {
-    return map < opcode_maps ? target_.lengths[map * 256 + opcode] : OpcodeLength{};
+    return map < opcode_maps ? lengths[map * 256 + opcode] : OpcodeLength{};
   }
   static constexpr OpcodeLength with_fields(Follows then) {
     return {.known = true, .regs = true, .then = then};
@@ -111,7 +147,6 @@ class Ruler {
     }
   }
 
-  const Target& target_;
   std::span<const uint8_t> bytes_;
   size_t at_ = 0;
   bool half_ = false, whole_ = false, short_address_ = false, repeats_ = false;
@@ -119,8 +154,6 @@ class Ruler {
 
 }  // namespace
 
-uint8_t x64_length(const Target& target, std::span<const uint8_t> bytes) {
-  return Ruler(target, bytes).run();
-}
+uint8_t x64_length(const Target&, std::span<const uint8_t> bytes) { return Ruler(bytes).run(); }
 
 }  // namespace porphyry::targets

@@ -3,6 +3,8 @@
 #include <cpuid.h>
 #include <ucontext.h>
 
+#include <cstring>
+
 namespace porphyry::targets {
 
 const machine::Target& x64();
@@ -90,9 +92,21 @@ constexpr machine::ObjectFacts object_facts{.machine = 62,
                                             .unwind_numbers = unwind_numbers,
                                             .return_number = 16};
 
+// One kind of fixup: four bytes that hold a distance.
+constexpr machine::FixupKind fixups[] = {{.relative = true, .relocation = 2}};
+bool settle(uint8_t, uint8_t* at, int64_t value) {
+  auto distance = static_cast<int32_t>(value);
+  std::memcpy(at, &distance, 4);
+  return distance == value;
+}
+
 machine::Target whole() {
   machine::Target t = x64_tables();
   t.object = object_facts;
+  t.fixups = fixups;
+  t.settle = settle;
+  t.frame = x64_frame;
+  t.stubs = x64_stubs;
   t.encode = x64_encode;
   t.decode = x64_decode;
   t.length = x64_length;

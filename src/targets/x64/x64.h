@@ -5,6 +5,12 @@
 namespace porphyry::targets {
 
 machine::Target x64_tables();  // written by the bookbinder
+
+// The steps of encodings, in the order of the book.
+enum class Step : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };
+inline Step step_of(const machine::EncodingStep& s) { return static_cast<Step>(s.kind); }
+inline constexpr size_t opcode_maps = 4;  // of 256 opcodes each
+
 machine::Encoded x64_encode(const machine::Target& target, const machine::PlainInstruction& i);
 uint8_t x64_decode(const machine::Target& target, std::span<const uint8_t> bytes,
                    machine::PlainInstruction& out);
@@ -13,5 +19,7 @@ uint8_t x64_pad(std::span<uint8_t> bytes);
 std::string x64_spell_address(const machine::Target& target, const machine::PlainAddress& a, unsigned bits,
                               const std::string& name);
 bool x64_is_taken_name(std::string_view name);
+extern const machine::FrameInterface x64_frame;
+extern const machine::Stubs x64_stubs;
 
 }  // namespace porphyry::targets
