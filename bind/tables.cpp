@@ -193,6 +193,7 @@ class TableWriter {
   }
 
   void whole() {
+    const unsigned word_bits = book_.classes.empty() ? 64 : book_.classes[0].bits;
     line("Target {}() {{\n  Target t;", identifier_);
     line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
          text(book_.name), text(book_.description), book_.usual);
@@ -207,7 +208,7 @@ class TableWriter {
         "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, "
         "{}}};",
         text(book_.convention), registers(book_.kept), registers(book_.reserved), book_.stack,
-        book_.stack_align, book_.scratch, book_.float_count, book_.return_address, book_.far);
+        book_.stack_align, book_.scratch, book_.float_count, book_.return_address, word_bits, book_.far);
     for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }

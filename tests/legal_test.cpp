@@ -164,9 +164,7 @@ TEST(Legalize, EveryOperationInLanesMeansTheSame) {
 class HelperCalls {
  public:
   HelperCalls() {
-    auto text = read_file(PORPHYRY_ROOT "/src/machine/legalize/helpers.por");
-    EXPECT_TRUE(text.good());
-    SourceText source("helpers.por", *text);
+    SourceText source("helpers.por", machine::helper_routines({}));
     auto module = load_text(realm_, source);
     EXPECT_TRUE(module.good()) << render(module.why());
     module_ = std::move(*module);
@@ -227,16 +225,20 @@ TEST(Helpers, FloatsAreTheCLibrarys) {
   check_floats<float, uint32_t>(helper, "porphyry_fma_f32", "porphyry_rem_f32");
 }
 
-TEST(Helpers, WideDivisionIsWideArithmetic) {
+// Two words of a number of 128 or of 64 bits.
+void check_division(unsigned word_bits, const char* suffix) {
   HelperCalls helper;
   std::mt19937_64 random(3);
-  Type t = Type::integer(128);
-  auto word = [](const std::vector<uint64_t>& w) { return Bits(w[1]) << 64 | w[0]; };
+  Type t = Type::integer(2 * word_bits);
+  auto word = [&](const std::vector<uint64_t>& w) { return Bits(w[1]) << word_bits | w[0]; };
   for (int round = 0; round < 30000; ++round) {
     Bits a = testing::random_operand(t, random), b = testing::random_operand(t, random);
-    auto low = [](Bits v) { return static_cast<uint64_t>(v); };
-    auto call = [&](const char* name) { return helper(name, {low(a), low(a >> 64), low(b), low(b >> 64)}); };
-    auto text = fmt::format("{:x}:{:x} by {:x}:{:x}", low(a >> 64), low(a), low(b >> 64), low(b));
+    auto low = [&](Bits v) { return static_cast<uint64_t>(v & mask_of(word_bits)); };
+    auto high = [&](Bits v) { return static_cast<uint64_t>(v >> word_bits); };
+    auto call = [&](const char* name) {
+      return helper((name + std::string(suffix)).c_str(), {low(a), high(a), low(b), high(b)});
+    };
+    auto text = fmt::format("{:x}:{:x} by {:x}:{:x}", high(a), low(a), high(b), low(b));
     for (auto [name, op] : {std::pair{"porphyry_div_u", Op::DivU}, std::pair{"porphyry_rem_u", Op::RemU},
                             std::pair{"porphyry_div_s", Op::DivS}, std::pair{"porphyry_rem_s", Op::RemS}}) {
       Bits in[] = {a, b};
@@ -247,6 +249,35 @@ TEST(Helpers, WideDivisionIsWideArithmetic) {
         ASSERT_TRUE(word(is) == meant.bits) << name << " " << text;
       }
     }
+  }
+}
+
+TEST(Helpers, WideDivisionIsWideArithmetic) {
+  check_division(64, "");
+  check_division(32, "_32");
+}
+
+TEST(Helpers, WordsOf32BitsConvertAsTheHostDoes) {
+  HelperCalls helper;
+  std::mt19937_64 random(5);
+  for (int round = 0; round < 30000; ++round) {
+    auto n = static_cast<uint64_t>(testing::random_operand(Type::integer(64), random));
+    std::initializer_list<uint64_t> words = {n & 0xffffffff, n >> 32};
+    auto s = static_cast<int64_t>(n);
+    EXPECT_EQ(helper("porphyry_to_f64_u_32", words)[0], std::bit_cast<uint64_t>(static_cast<double>(n))) << n;
+    EXPECT_EQ(helper("porphyry_to_f64_s_32", words)[0], std::bit_cast<uint64_t>(static_cast<double>(s))) << s;
+    EXPECT_EQ(helper("porphyry_to_f32_u_32", words)[0], std::bit_cast<uint32_t>(static_cast<float>(n))) << n;
+    EXPECT_EQ(helper("porphyry_to_f32_s_32", words)[0], std::bit_cast<uint32_t>(static_cast<float>(s))) << s;
+    double x = any_float<double, uint64_t>(random, static_cast<double>(s));
+    for (Op op : {Op::ToIntU, Op::ToIntS}) {
+      Bits in[] = {std::bit_cast<uint64_t>(x)};
+      auto is = helper(op == Op::ToIntU ? "porphyry_to_int_u_32" : "porphyry_to_int_s_32",
+                       {std::bit_cast<uint64_t>(x)});
+      EXPECT_EQ(is[1] << 32 | is[0],
+                static_cast<uint64_t>(compute(op, Type::f64(), Type::integer(64), in).bits))
+          << x;
+    }
+    if (::testing::Test::HasFailure()) return;
   }
 }
 

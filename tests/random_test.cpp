@@ -74,10 +74,10 @@ class Laboratory {
     std::vector<Datum> arguments = testing::sample_arguments(program_, e.attach(out.piece, "piece"));
     for (size_t k = 0; k < module.symbol_count(); ++k)
       if (module[Symbol(k)].kind == SymbolKind::ExternFunction) provide(e, module, Symbol(k));
-    if (in_parts) arguments = machine::arguments_in_parts(way, meant, arguments, e.attach(memory, "results"));
+    if (in_parts) arguments = machine::arguments_in_parts(*native_target()->convention.values, way, meant, arguments, e.attach(memory, "results"));
     Outcome run = e.call(program_.main, arguments);
     if (in_parts && run.end == Outcome::End::Result)
-      run.results = machine::results_from_parts(way, meant, run.results, memory);
+      run.results = machine::results_from_parts(*native_target()->convention.values, way, meant, run.results, memory, native_target()->layout.order);
     out.end = static_cast<int>(run.end);
     out.message = run.message;
     size_t at = 0;

@@ -54,13 +54,13 @@ class CodeRun {
     Passing way = passing(target_.convention, meant);
     std::vector<uint8_t> memory(way.result_bytes + 1);
     allowed_.push_back({memory.data(), memory.size(), true, false});
-    std::vector<Datum> parts = arguments_in_parts(way, meant, data_of(meant.parameters, arguments),
+    std::vector<Datum> parts = arguments_in_parts(*target_.convention.values, way, meant, data_of(meant.parameters, arguments),
                                                   {reinterpret_cast<uint64_t>(memory.data()), 0});
     pass(way.legal, parts);
     enter(function.index, top_);
     while (!activations_.empty() && !ended_) line();
     if (out_.end == RunOutcome::End::Result)
-      for (Datum d : results_from_parts(way, meant, parts_given(way.legal), memory)) results_.push_back(d);
+      for (Datum d : results_from_parts(*target_.convention.values, way, meant, parts_given(way.legal), memory, target_.layout.order)) results_.push_back(d);
     if (out_.end == RunOutcome::End::Result) words_of_results(meant.results);
     return std::move(out_);
   }

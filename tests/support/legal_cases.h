@@ -63,7 +63,7 @@ inline void compare_legalized(const std::vector<OperationCase>& all, const machi
       Outcome meant = one.call(s, in);
       std::vector<uint8_t> memory(way.result_bytes + 1);
       Datum there = two.attach(memory, "results");
-      Outcome is = two.call(s, arguments_in_parts(way, signature, in, there));
+      Outcome is = two.call(s, arguments_in_parts(*target.convention.values, way, signature, in, there));
       auto where = [&] {
         std::string list;
         for (Datum d : in) list += fmt::format(" {:x}:{:x}", d.high, d.bits);
@@ -71,7 +71,7 @@ inline void compare_legalized(const std::vector<OperationCase>& all, const machi
       };
       ASSERT_EQ(static_cast<int>(is.end), static_cast<int>(meant.end)) << where();
       if (meant.end != Outcome::End::Result) continue;
-      auto results = results_from_parts(way, signature, is.results, memory);
+      auto results = results_from_parts(*target.convention.values, way, signature, is.results, memory, target.layout.order);
       size_t at = 0;
       for (Type t : signature.results)
         for (unsigned lane = 0; lane < t.lanes(); ++lane, ++at)

@@ -54,9 +54,9 @@ class Coverage {
   std::vector<Shuffle> shuffles_;
 };
 
-// What a type is carried as in a register: bool as i8, ptr as i64.
+// What a type is carried as in a register: bool as i8, ptr as an integer of its width.
 constexpr Type carrier(Type t) {
-  return t.has_lanes() ? t : t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(64) : t;
+  return t.has_lanes() ? t : t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(t.bits()) : t;
 }
 
 // The steps are passes (src/machine/legalize/steps.inc), which need a target among their surroundings:
@@ -67,6 +67,7 @@ constexpr Type carrier(Type t) {
 //   spans       `copy` and `fill` become accesses or calls of helpers
 //   lanes       lanes become as many as a register holds where the book covers that, or scalars
 //   widths      integers of odd and great widths become words
+//   halves      words of 64 bits become two where the target's have 32
 //   operations  what the book has no rule for is said in what it has; addresses take the machine's form
 //   edges       edges from a block with several ways out to one with several ways in get a block, where they
 //               pass arguments or a loop's boundary
@@ -74,6 +75,10 @@ constexpr Type carrier(Type t) {
 const PassTable& legalization_passes();
 // All of them in order.
 Pipeline legalization();
+
+// The routines that legalization adds to modules that need them, as the text of one module: those for words of 32
+// bits end in _32. For tests, and for whoever wants to read them.
+std::string helper_routines(const MemoryLayout& layout);
 
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.
 Diagnostics layout_problems(const Module& module, const Target& target);

@@ -1,17 +1,11 @@
 // How a calling convention passes values: each parameter and result as parts that registers or stack words
 // hold.
 //
-// System V AMD64 ABI, version 1.0, section 3.2.3, for what C can say:
-//   bool, i8, i16              a register, zeros above (C's signed char and short: pass a widened i32)
-//   i2 … i64                   a register, zeros above
-//   i65 … i128                 two registers or two stack words, never one of each; i128 on the stack at a
-//                              multiple of 16
-//   lanes up to 64, 128 bits   a float register, or stack words
-//   wider lanes                stack words, as they lie in memory; lanes of bool as integers of as many bits
-//   C structures               words of eight bytes, each in a register of its kind; see CSignature below
-//   several results            each in registers of its own; when they do not all fit, in memory that the
-//                              caller gives the address of as a first argument, laid out as a C structure;
-//                              the address comes back as the result
+// What a target's convention says of values stands in its PassingRules. What holds for all: parameters are
+// taken in order, each in registers when they are left for all of its parts, else on the stack; what has no
+// parts goes there as the words of its memory. Several results come each in registers of their own; when they
+// do not all fit, in memory that the caller gives the address of as a first argument, laid out as a C
+// structure, and the address comes back as the result.
 #pragma once
 
 #include <optional>
@@ -37,7 +31,8 @@ struct Passing {
   std::vector<uint64_t> result_offsets;  // through memory: where each result lies
   uint64_t result_bytes = 0;
   uint64_t stack_bytes = 0;  // of arguments
-  bool same = false;         // legal is the signature itself
+  unsigned word_bits = 64;
+  bool same = false;  // legal is the signature itself
 };
 
 // Whether every parameter and result is one part of its own type, and all results have registers: the
@@ -47,11 +42,7 @@ bool passes_as_it_stands(const Convention& convention, const Signature& signatur
 // O(parts).
 Passing passing(const Convention& convention, const Signature& signature);
 
-// The types of the parts of one parameter or result; none when it goes through memory.
-std::vector<Type> parts_passed(Type t, bool as_result);
-
-// ---- C's types, for front ends
-// --------------------------------------------------------------------------------
+// ---- C's types, for front ends ----------------------------------------------------------------------------
 
 // A C type as far as passing it goes: a scalar (bool, i8 … i64, ptr, f32, f64), or a structure. `count` makes
 // an array of it where it is a member.
@@ -75,6 +66,19 @@ struct CLayout {
 };
 CLayout c_layout(const CType& c);
 
+// What a convention says of values; a target fills it in.
+struct PassingRules {
+  // The types of the parts of one parameter or result that registers hold, from the low end; none when it
+  // goes through memory.
+  std::vector<Type> (*parts)(Type t, bool as_result);
+  // Whether that is one part of its own type.
+  bool (*as_it_stands)(Type t, bool as_result);
+  // Whether its words on the stack begin at a multiple of 16.
+  bool (*aligned_on_stack)(Type t);
+  // The parts in which registers hold a structure of C; none when it goes through memory.
+  std::vector<Type> (*structure)(const CLayout& layout);
+};
+
 struct CSignature {
   std::vector<CType> parameters;
   std::optional<CType> result;
@@ -82,7 +86,7 @@ struct CSignature {
 };
 
 // How a C function takes and gives these. A front end declares the function with the signature `legal` and
-// hands over the parts in its order: part p of a structure is its bytes from 8p on, as an i64 or f64 whose
+// hands over the parts in its order: part p of a structure is its word p, as an integer or f64 whose
 // bits beyond the structure's end are arbitrary; padding is any number. A structure that comes back through
 // memory is written to the address that goes first. O(parts).
 Passing passing(const Convention& convention, const CSignature& signature);

@@ -180,6 +180,8 @@ struct Rule {
 
 // ---- the whole --------------------------------------------------------------------------------------------
 
+struct PassingRules;  // see passing.h
+
 struct Convention {
   std::string_view name;
   std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
@@ -190,7 +192,9 @@ struct Convention {
   uint8_t scratch = 0;         // carries no argument and may be lost: stubs and jumps go through it
   int8_t float_count = -1;     // where calls of variadic functions say how many float registers they use
   int8_t return_address = -1;  // the register that a call leaves it in; -1: it is pushed
+  uint8_t word_bits = 64;      // of a whole number's register, and of its place on the stack
   int8_t far = -1;             // a reserved register for addresses in the frame that no access reaches
+  const PassingRules* values = nullptr;  // filled in by the target
 };
 
 // Forms that the machine layer itself uses.

@@ -14,10 +14,10 @@ struct AccessPiece {
 };
 
 // So many bytes in the largest pieces that fit, in order; each lies at a multiple of its size.
-inline std::vector<AccessPiece> pieces_of(uint64_t bytes) {
+inline std::vector<AccessPiece> pieces_of(uint64_t bytes, unsigned largest = 8) {
   std::vector<AccessPiece> out;
   for (uint64_t at = 0; at < bytes;) {
-    unsigned size = 8;
+    unsigned size = largest;
     while (size > bytes - at) size /= 2;
     out.push_back({size, static_cast<int64_t>(at)});
     at += size;

@@ -16,6 +16,8 @@ class Helpers {
   // The routine of this name, added with all it calls when it is first asked for. The name must be one of
   // helpers.por.
   Symbol operator[](std::string_view name);
+  // The variant for words of 64 or 32 bits.
+  Symbol for_words(std::string_view name, unsigned word);
 
  private:
   Module& module_;

@@ -1,15 +1,19 @@
 module helpers
 
 -- Routines that stand for operations too long to write out each time. Legalization adds those that a module needs, as
--- local functions. Their parameters and results are what every 64-bit target passes in registers.
+-- local functions. Their parameters and results fit the registers of every target, in words of 64 bits or of 32.
+--
+-- {index} is the integer as wide as a pointer. What is written for words of two sizes stands once: {word} and {double},
+-- integers of one word and of two; {bits}, {top} and {half}, the bits of a word, one less, half as many; {low}, ones in a
+-- word's lower half; {least}, the least number of two words; {n}, nothing or _32 behind a name.
 
 -- copies n bytes, as if all were read before any is written
-local func porphyry_copy(to: ptr, from: ptr, n: i64) {
+local func porphyry_copy(to: ptr, from: ptr, n: {index}) {
 enter:
   ascends = le.u to, from
   when ascends go up(0) else down(n)
 
-up(i: i64):
+up(i: {index}):
   left = sub n, i
   wide = ge.u left, 8
   when wide go up_word else up_rest(i)
@@ -20,7 +24,7 @@ up_word:
   i_next = add i, 8
   go up(i_next)
 
-up_rest(j: i64):
+up_rest(j: {index}):
   more = lt.u j, n
   when more go up_byte else done
 
@@ -30,7 +34,7 @@ up_byte:
   j_next = add j, 1
   go up_rest(j_next)
 
-down(k: i64):
+down(k: {index}):
   wide_k = ge.u k, 8
   when wide_k go down_word else down_rest(k)
 
@@ -40,7 +44,7 @@ down_word:
   store wk, [to + k_next*1]
   go down(k_next)
 
-down_rest(l: i64):
+down_rest(l: {index}):
   more_l = ne l, 0
   when more_l go down_byte else done
 
@@ -55,14 +59,14 @@ done:
 }
 
 -- puts the low byte of v into n bytes
-local func porphyry_fill(to: ptr, v: i64, n: i64) {
+local func porphyry_fill(to: ptr, v: i64, n: {index}) {
 enter:
   low = and v, 255
   word = mul low, 0x0101010101010101
   byte = narrow i8 low
   go words(0)
 
-words(i: i64):
+words(i: {index}):
   left = sub n, i
   wide = ge.u left, 8
   when wide go one_word else rest(i)
@@ -72,7 +76,7 @@ one_word:
   i_next = add i, 8
   go words(i_next)
 
-rest(j: i64):
+rest(j: {index}):
   more = lt.u j, n
   when more go one_byte else done
 
@@ -85,50 +89,50 @@ done:
   return
 }
 
--- (high, low) / by and the remainder, where high < by, so that the quotient fits 64 bits: D. Knuth, The Art of Computer
--- Programming, volume 2, 4.3.1, algorithm D, with two digits of 32 bits; H. Warren, Hacker's Delight, 9-4
-local func porphyry_divide_words(high: i64, low: i64, by: i64) -> i64, i64 {
+-- (high, low) / by and the remainder, where high < by, so that the quotient fits a word: D. Knuth, The Art of Computer
+-- Programming, volume 2, 4.3.1, algorithm D, with two digits of half a word; H. Warren, Hacker's Delight, 9-4
+local func porphyry_divide_words{n}(high: {word}, low: {word}, by: {word}) -> {word}, {word} {
 enter:
   s       = clz by
   v       = shl by, s
-  v1      = shr.u v, 32
-  v0      = and v, 0xffffffff
+  v1      = shr.u v, {half}
+  v0      = and v, {low}
   half    = shr.u low, 1
-  back    = xor s, 63
+  back    = xor s, {top}
   come_in = shr.u half, back
   grown   = shl high, s
   u       = or grown, come_in
   rest    = shl low, s
-  d1      = shr.u rest, 32
-  d0      = and rest, 0xffffffff
-  q1      = call porphyry_digit(u, d1, v1, v0)
+  d1      = shr.u rest, {half}
+  d0      = and rest, {low}
+  q1      = call porphyry_digit{n}(u, d1, v1, v0)
   qv      = mul q1, v
-  ud      = shl u, 32
+  ud      = shl u, {half}
   udd     = or ud, d1
   u2      = sub udd, qv
-  q0      = call porphyry_digit(u2, d0, v1, v0)
+  q0      = call porphyry_digit{n}(u2, d0, v1, v0)
   q0v     = mul q0, v
-  u2d     = shl u2, 32
+  u2d     = shl u2, {half}
   u2dd    = or u2d, d0
   r_grown = sub u2dd, q0v
   r       = shr.u r_grown, s
-  q_up    = shl q1, 32
+  q_up    = shl q1, {half}
   q       = add q_up, q0
   return q, r
 }
 
 -- one digit of the quotient: u / v1, taken down until the next digits agree, too
-local func porphyry_digit(u: i64, d: i64, v1: i64, v0: i64) -> i64 {
+local func porphyry_digit{n}(u: {word}, d: {word}, v1: {word}, v0: {word}) -> {word} {
 enter:
   q = div.u u, v1
   p = mul q, v1
   r = sub u, p
   go check(q, r)
 
-check(qh: i64, rh: i64):
-  much   = gt.u qh, 0xffffffff
+check(qh: {word}, rh: {word}):
+  much   = gt.u qh, {low}
   left   = mul qh, v0
-  right0 = shl rh, 32
+  right0 = shl rh, {half}
   right  = or right0, d
   more   = gt.u left, right
   down   = or much, more
@@ -137,7 +141,7 @@ check(qh: i64, rh: i64):
 lower:
   q_less = sub qh, 1
   r_more = add rh, v1
-  stays  = le.u r_more, 0xffffffff
+  stays  = le.u r_more, {low}
   when stays go check(q_less, r_more) else lowered
 
 lowered:
@@ -147,8 +151,8 @@ out:
   return qh
 }
 
--- quotient and remainder of 128 bits; Hacker's Delight, 9-5
-local func porphyry_divide(a0: i64, a1: i64, b0: i64, b1: i64) -> i64, i64 {
+-- quotient and remainder of two words; Hacker's Delight, 9-5
+local func porphyry_divide{n}(a0: {word}, a1: {word}, b0: {word}, b1: {word}) -> {word}, {word} {
 enter:
   b_small = eq b1, 0
   when b_small go one_word else two_words
@@ -162,12 +166,12 @@ long:
   r1 = rem.u a1, b0
   go short(q1, r1)
 
-short(qh: i64, rh: i64):
+short(qh: {word}, rh: {word}):
   zero = eq b0, 0
   when zero go wrong else divide
 
 divide:
-  q0, r0 = call porphyry_divide_words(rh, a0, b0)
+  q0, r0 = call porphyry_divide_words{n}(rh, a0, b0)
   return q0, qh
 
 wrong:
@@ -176,15 +180,15 @@ wrong:
 two_words:
   s     = clz b1
   b0h   = shr.u b0, 1
-  back  = xor s, 63
+  back  = xor s, {top}
   bc    = shr.u b0h, back
   bg    = shl b1, s
   v     = or bg, bc
   a1h   = shr.u a1, 1
   a0h   = shr.u a0, 1
-  a1l   = shl a1, 63
+  a1l   = shl a1, {top}
   al    = or a0h, a1l
-  t, tr = call porphyry_divide_words(a1h, al, v)
+  t, tr = call porphyry_divide_words{n}(a1h, al, v)
   tq    = shr.u t, back
   above = ne tq, 0
   lower = sub tq, 1
@@ -194,27 +198,27 @@ two_words:
   ph    = add ph0, pc
   rl    = sub a0, pl
   lent  = lt.u a0, pl
-  lentw = widen.u i64 lent
+  lentw = widen.u {word} lent
   rh1   = sub a1, ph
   rhigh = sub rh1, lentw
   same  = eq rhigh, b1
   lowge = ge.u rl, b0
   high  = gt.u rhigh, b1
   fits  = pick same, lowge, high
-  one   = widen.u i64 fits
+  one   = widen.u {word} fits
   qq    = add q, one
   return qq, 0
 }
 
-local func porphyry_div_u(a0: i64, a1: i64, b0: i64, b1: i64) -> i64, i64 {
+local func porphyry_div_u{n}(a0: {word}, a1: {word}, b0: {word}, b1: {word}) -> {word}, {word} {
 enter:
-  q0, q1 = call porphyry_divide(a0, a1, b0, b1)
+  q0, q1 = call porphyry_divide{n}(a0, a1, b0, b1)
   return q0, q1
 }
 
-local func porphyry_rem_u(a0: i64, a1: i64, b0: i64, b1: i64) -> i64, i64 {
+local func porphyry_rem_u{n}(a0: {word}, a1: {word}, b0: {word}, b1: {word}) -> {word}, {word} {
 enter:
-  q0, q1 = call porphyry_divide(a0, a1, b0, b1)
+  q0, q1 = call porphyry_divide{n}(a0, a1, b0, b1)
   pl, pc = mul.wide.u q0, b0
   x      = mul q0, b1
   y      = mul q1, b0
@@ -222,25 +226,25 @@ enter:
   ph     = add xy, pc
   r0     = sub a0, pl
   lent   = lt.u a0, pl
-  lentw  = widen.u i64 lent
+  lentw  = widen.u {word} lent
   r1     = sub a1, ph
   rr     = sub r1, lentw
   return r0, rr
 }
 
 -- the quotient toward zero; traps on zero and on least / -1
-local func porphyry_div_s(a0: i64, a1: i64, b0: i64, b1: i64) -> i64, i64 {
+local func porphyry_div_s{n}(a0: {word}, a1: {word}, b0: {word}, b1: {word}) -> {word}, {word} {
 enter:
-  als    = widen.u i128 a0
-  ahs    = widen.u i128 a1
-  ah     = shl ahs, 64
+  als    = widen.u {double} a0
+  ahs    = widen.u {double} a1
+  ah     = shl ahs, {bits}
   a      = or als, ah
-  bls    = widen.u i128 b0
-  bhs    = widen.u i128 b1
-  bh     = shl bhs, 64
+  bls    = widen.u {double} b0
+  bhs    = widen.u {double} b1
+  bh     = shl bhs, {bits}
   b      = or bls, bh
   ones   = eq b, -1
-  least  = eq a, -170141183460469231731687303715884105728
+  least  = eq a, {least}
   bad    = and ones, least
   when bad go wrong else divide
 
@@ -250,58 +254,58 @@ wrong:
 divide:
   x      = abs a
   y      = abs b
-  x0     = narrow i64 x
-  xs     = shr.u x, 64
-  x1     = narrow i64 xs
-  y0     = narrow i64 y
-  ys     = shr.u y, 64
-  y1     = narrow i64 ys
-  q0, q1 = call porphyry_divide(x0, x1, y0, y1)
+  x0     = narrow {word} x
+  xs     = shr.u x, {bits}
+  x1     = narrow {word} xs
+  y0     = narrow {word} y
+  ys     = shr.u y, {bits}
+  y1     = narrow {word} ys
+  q0, q1 = call porphyry_divide{n}(x0, x1, y0, y1)
   signs  = xor a1, b1
-  m      = shr.s signs, 63
+  m      = shr.s signs, {top}
   m0     = xor q0, m
   m1     = xor q1, m
   r0     = sub m0, m
   lent   = lt.u m0, m
-  lentw  = widen.u i64 lent
+  lentw  = widen.u {word} lent
   r1     = sub m1, m
   rr     = sub r1, lentw
   return r0, rr
 }
 
 -- the remainder with the dividend's sign; traps on zero
-local func porphyry_rem_s(a0: i64, a1: i64, b0: i64, b1: i64) -> i64, i64 {
+local func porphyry_rem_s{n}(a0: {word}, a1: {word}, b0: {word}, b1: {word}) -> {word}, {word} {
 enter:
-  als    = widen.u i128 a0
-  ahs    = widen.u i128 a1
-  ah     = shl ahs, 64
+  als    = widen.u {double} a0
+  ahs    = widen.u {double} a1
+  ah     = shl ahs, {bits}
   a      = or als, ah
-  bls    = widen.u i128 b0
-  bhs    = widen.u i128 b1
-  bh     = shl bhs, 64
+  bls    = widen.u {double} b0
+  bhs    = widen.u {double} b1
+  bh     = shl bhs, {bits}
   b      = or bls, bh
   x      = abs a
   y      = abs b
-  x0     = narrow i64 x
-  xs     = shr.u x, 64
-  x1     = narrow i64 xs
-  y0     = narrow i64 y
-  ys     = shr.u y, 64
-  y1     = narrow i64 ys
-  q0, q1 = call porphyry_rem_u(x0, x1, y0, y1)
-  m      = shr.s a1, 63
+  x0     = narrow {word} x
+  xs     = shr.u x, {bits}
+  x1     = narrow {word} xs
+  y0     = narrow {word} y
+  ys     = shr.u y, {bits}
+  y1     = narrow {word} ys
+  q0, q1 = call porphyry_rem_u{n}(x0, x1, y0, y1)
+  m      = shr.s a1, {top}
   m0     = xor q0, m
   m1     = xor q1, m
   r0     = sub m0, m
   lent   = lt.u m0, m
-  lentw  = widen.u i64 lent
+  lentw  = widen.u {word} lent
   r1     = sub m1, m
   rr     = sub r1, lentw
   return r0, rr
 }
 
--- the top 64 bits of a number that is not zero, what is below kept sticky in the last one, and how far it was shifted up
-local func porphyry_top(a0: i64, a1: i64) -> i64, i64 {
+-- the top word of a number that is not zero, what is below kept sticky in the last one, and how far it was shifted up
+local func porphyry_top{n}(a0: {word}, a1: {word}) -> {word}, {word} {
 enter:
   small = eq a1, 0
   when small go low else high
@@ -309,19 +313,19 @@ enter:
 low:
   s  = clz a0
   t  = shl a0, s
-  sl = add s, 64
+  sl = add s, {bits}
   return t, sl
 
 high:
   n    = clz a1
-  back = xor n, 63
+  back = xor n, {top}
   a0h  = shr.u a0, 1
   c    = shr.u a0h, back
   g    = shl a1, n
   u    = or g, c
   rest = shl a0, n
   some = ne rest, 0
-  bit  = widen.u i64 some
+  bit  = widen.u {word} some
   uu   = or u, bit
   return uu, n
 }
@@ -365,37 +369,66 @@ some:
   return r
 }
 
-local func porphyry_to_f64_s(a0: i64, a1: i64) -> f64 {
+local func porphyry_to_f64_s{n}(a0: {word}, a1: {word}) -> f64 {
 enter:
-  m     = shr.s a1, 63
+  m     = shr.s a1, {top}
   x0    = xor a0, m
   x1    = xor a1, m
   y0    = sub x0, m
   lent  = lt.u x0, m
-  lentw = widen.u i64 lent
+  lentw = widen.u {word} lent
   y1    = sub x1, m
   yy    = sub y1, lentw
-  f     = call porphyry_to_f64_u(y0, yy)
+  f     = call porphyry_to_f64_u{n}(y0, yy)
   minus = lt.s a1, 0
   n     = neg f
   r     = pick minus, n, f
   return r
 }
 
-local func porphyry_to_f32_s(a0: i64, a1: i64) -> f32 {
+local func porphyry_to_f32_s{n}(a0: {word}, a1: {word}) -> f32 {
 enter:
-  m     = shr.s a1, 63
+  m     = shr.s a1, {top}
   x0    = xor a0, m
   x1    = xor a1, m
   y0    = sub x0, m
   lent  = lt.u x0, m
-  lentw = widen.u i64 lent
+  lentw = widen.u {word} lent
   y1    = sub x1, m
   yy    = sub y1, lentw
-  f     = call porphyry_to_f32_u(y0, yy)
+  f     = call porphyry_to_f32_u{n}(y0, yy)
   minus = lt.s a1, 0
   n     = neg f
   r     = pick minus, n, f
+  return r
+}
+
+-- the same from two words of 32 bits: both products are exact, so their sum is rounded once
+local func porphyry_to_f64_u_32(a0: i32, a1: i32) -> f64 {
+enter:
+  low    = to_float.u f64 a0
+  high   = to_float.u f64 a1
+  scaled = mul high, 0x1p32
+  r      = add scaled, low
+  return r
+}
+
+local func porphyry_to_f32_u_32(a0: i32, a1: i32) -> f32 {
+enter:
+  any  = or a0, a1
+  zero = eq any, 0
+  when zero go none else some
+
+none:
+  return 0.0
+
+some:
+  t, s  = call porphyry_top_32(a0, a1)
+  f     = to_float.u f32 t
+  e     = sub 159, s
+  eb    = shl e, 23
+  scale = bits f32 eb
+  r     = mul f, scale
   return r
 }
 
@@ -468,6 +501,48 @@ fits:
   y0     = sub x0, m
   lent   = lt.u x0, m
   lentw  = widen.u i64 lent
+  y1     = sub x1, m
+  yy     = sub y1, lentw
+  return y0, yy
+}
+
+-- to two words of 32 bits: the upper one first, then what is left of the float, exactly; too much saturates both
+local func porphyry_to_int_u_32(x: f64) -> i32, i32 {
+enter:
+  scaled = mul x, 0x1p-32
+  high   = to_int.u i32 scaled
+  back   = to_float.u f64 high
+  whole  = mul back, 0x1p32
+  rest   = sub x, whole
+  low    = to_int.u i32 rest
+  return low, high
+}
+
+local func porphyry_to_int_s_32(x: f64) -> i32, i32 {
+enter:
+  low = le x, -0x1p63
+  when low go least else check
+
+least:
+  return 0, 0x80000000
+
+check:
+  high = ge x, 0x1p63
+  when high go most else fits
+
+most:
+  return -1, 0x7fffffff
+
+fits:
+  y      = abs x
+  u0, u1 = call porphyry_to_int_u_32(y)
+  minus  = lt x, 0.0
+  m      = pick minus, -1:i32, 0
+  x0     = xor u0, m
+  x1     = xor u1, m
+  y0     = sub x0, m
+  lent   = lt.u x0, m
+  lentw  = widen.u i32 lent
   y1     = sub x1, m
   yy     = sub y1, lentw
   return y0, yy

@@ -95,7 +95,7 @@ void LaneCutter::load_bools(Instruction i, const Access& a) {
   Type t = f_.type(f_.result(i)), i8 = Type::integer(8);
   Parts out, bytes;
   for (unsigned at = 0; at < t.bytes(); ++at)
-    bytes.push_back(pen_.load(i8, moved(a.address, at), a.operands));
+    bytes.push_back(pen_.load(i8, moved(a.address, byte_place(at, t)), a.operands));
   for (unsigned k = 0; k < t.lanes(); ++k)
     out.push_back(pen_.ne(pen_.and_(bytes[k / 8], Bits(1) << (k % 8)), Bits(0)));
   now_scalars(f_.result(i), out);
@@ -141,7 +141,12 @@ void LaneCutter::store_bools(Value v, const Access& a) {
   Type t = f_.type(v);
   for (unsigned at = 0; at < t.bytes(); ++at)
     pen_.store(gathered(from, 1, at * 8, Type::integer(std::min(8u, std::max(2u, t.lanes() - at * 8)))),
-               moved(a.address, at), a.operands);
+               moved(a.address, byte_place(at, t)), a.operands);
+}
+
+// Where byte `at` of the integer lies that lanes of bool are.
+unsigned LaneCutter::byte_place(unsigned at, Type bools) const {
+  return pen_.module().layout.order == ByteOrder::Big ? bools.bytes() - 1 - at : at;
 }
 
 }  // namespace porphyry::machine

@@ -93,6 +93,7 @@ class LaneCutter final : public Splitter {
   void load(Instruction i);
   void load_chunks(Instruction i, const Access& a, Type w);
   Value load_chunk(const Access& a, int64_t at, Type w, unsigned lanes);
+  unsigned byte_place(unsigned at, Type bools) const;
   void load_bools(Instruction i, const Access& a);
   void store(Instruction i);
   void store_chunk(Value chunk, const Access& a, int64_t at, unsigned lanes);

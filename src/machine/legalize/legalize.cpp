@@ -60,11 +60,15 @@ Pipeline legalization() {
 }
 
 Diagnostics layout_problems(const Module& module, const Target& target) {
-  if (module.layout == MemoryLayout{}) return {};
-  std::string is = std::string("layout ") + (module.layout.order == ByteOrder::Big ? "big" : "little");
+  if (module.layout == target.layout) return {};
+  auto order = [](const MemoryLayout& l) {
+    return std::string("layout ") + (l.order == ByteOrder::Big ? "big" : "little");
+  };
+  std::string is = order(module.layout);
   if (module.layout.pointer_bits != 64) is += " pointers " + std::to_string(module.layout.pointer_bits);
-  return {complaint("'" + is + "' is not how " + std::string(target.name) + " lays out memory",
-                    "layout little, with pointers of 64 bits")};
+  return {complaint(
+      "'" + is + "' is not how " + std::string(target.name) + " lays out memory",
+      order(target.layout) + ", with pointers of " + std::to_string(target.layout.pointer_bits) + " bits")};
 }
 
 Legalizer::Legalizer(Module& module, const Target& target, const Coverage& coverage, LegalizeOptions options)

@@ -4,22 +4,22 @@
 #include <fmt/format.h>
 
 #include "folding_pen.h"
+#include "porphyry/base/rounding.h"
 #include "porphyry/print/print.h"
 #include "state.h"
 
 namespace porphyry::machine {
 namespace {
 
-const Type i64 = Type::integer(64), i128 = Type::integer(128);
-
 // Values to parts and back, in operations that later steps know to take apart.
 class Porter {
  public:
-  explicit Porter(FoldingPen& pen) : pen_(pen) {}
+  Porter(FoldingPen& pen, const Convention& convention)
+      : pen_(pen), rules_(*convention.values), word_(Type::integer(convention.word_bits)) {}
 
   std::vector<Value> taken_apart(Value v, bool as_result) {
     Type t = pen_.type(v);
-    auto parts = parts_passed(t, as_result);
+    auto parts = rules_.parts(t, as_result);
     if (parts.empty()) return memory_words(v);
     if (parts.size() == 1 && parts[0] == t) return {v};
     if (t.has_lanes() && (parts[0].has_lanes() || parts[0].is_float()) &&
@@ -27,14 +27,15 @@ class Porter {
       return {pen_.convert(Op::Bits, parts[0], v)};
     if (t.has_lanes()) {
       v = pen_.convert(Op::Bits, Type::integer(t.total_bits()), v);
-      if (parts[0].has_lanes()) return {pen_.convert(Op::Bits, parts[0], pen_.widen_u(v, i128))};
-      if (parts[0].is_float()) return {pen_.bits(pen_.widen_u(v, i64), parts[0])};
+      const Type whole = Type::integer(parts[0].total_bits());
+      if (parts[0].has_lanes()) return {pen_.convert(Op::Bits, parts[0], pen_.widen_u(v, whole))};
+      if (parts[0].is_float()) return {pen_.bits(pen_.widen_u(v, whole), parts[0])};
     }
     return words(v, parts);
   }
 
   Value put_together(Type t, std::span<const Value> parts, bool as_result) {
-    auto types = parts_passed(t, as_result);
+    auto types = rules_.parts(t, as_result);
     if (types.empty()) return from_memory_words(t, parts);
     if (types.size() == 1 && types[0] == t) return parts[0];
     if (!t.has_lanes()) return from_words(t, parts);
@@ -43,9 +44,9 @@ class Porter {
     Type whole = Type::integer(t.total_bits());
     Value v;
     if (types[0].has_lanes())
-      v = pen_.narrow(pen_.convert(Op::Bits, i128, parts[0]), whole);
+      v = pen_.narrow(pen_.convert(Op::Bits, Type::integer(types[0].total_bits()), parts[0]), whole);
     else if (types[0].is_float())
-      v = pen_.narrow(pen_.bits(parts[0], i64), whole);
+      v = pen_.narrow(pen_.bits(parts[0], Type::integer(types[0].bits())), whole);
     else
       v = from_words(whole, parts);
     return pen_.convert(Op::Bits, t, v);
@@ -54,15 +55,24 @@ class Porter {
  private:
   std::vector<Value> words(Value v, const std::vector<Type>& parts) {
     if (parts.size() == 1) return {pen_.widen_u(v, parts[0])};
-    v = pen_.widen_u(v, i128);
-    return {pen_.narrow(v, i64), pen_.narrow(pen_.shr_u(v, 64), i64)};
+    v = pen_.widen_u(v, all_of(parts.size()));
+    std::vector<Value> out{pen_.narrow(v, word_)};
+    for (unsigned k = 1; k < parts.size(); ++k)
+      out.push_back(pen_.narrow(pen_.shr_u(v, k * word_.bits()), word_));
+    return out;
   }
+  Type all_of(size_t words) const { return Type::integer(static_cast<unsigned>(words) * word_.bits()); }
   Value from_words(Type t, std::span<const Value> parts) {
     if (t.is_bool())
       return pen_.make(Op::Ne, {pen_.and_(parts[0], Bits(1)), pen_.number(pen_.type(parts[0]), 0)});
     if (parts.size() == 1) return pen_.narrow(parts[0], t);
-    Value high = pen_.shl(pen_.widen_u(parts[1], i128), 64);
-    return pen_.narrow(pen_.or_(high, pen_.widen_u(parts[0], i128)), t);
+    const Type all = all_of(parts.size());
+    Value v = pen_.widen_u(parts.back(), all);
+    for (size_t k = parts.size() - 1; k-- > 0;) {
+      v = pen_.shl(v, word_.bits());
+      v = pen_.or_(v, pen_.widen_u(parts[k], all));
+    }
+    return pen_.narrow(v, t);
   }
 
   // Lanes too wide for registers: words as they lie in memory, or where they do not fill words those of each
@@ -70,29 +80,29 @@ class Porter {
   std::vector<Value> memory_words(Value v) {
     Type t = pen_.type(v);
     std::vector<Value> out;
-    if (t.total_bits() % 64 == 0) {
-      Value all =
-          t == i64.with_lanes(t.lanes()) ? v : pen_.convert(Op::Bits, i64.with_lanes(t.total_bits() / 64), v);
-      for (unsigned k = 0; k < t.total_bits() / 64; ++k) out.push_back(lane(all, k));
+    if (t.total_bits() % word_.bits() == 0) {
+      const Type words = word_.with_lanes(t.total_bits() / word_.bits());
+      Value all = t == words ? v : pen_.convert(Op::Bits, words, v);
+      for (unsigned k = 0; k < words.lanes(); ++k) out.push_back(lane(all, k));
       return out;
     }
     for (unsigned k = 0; k < t.lanes(); ++k) {
       Value x = lane(v, k);
       if (t.is_float()) x = pen_.bits(x, Type::integer(t.bits()));
-      for (Value w : words(x, std::vector<Type>(t.words_per_lane(), i64))) out.push_back(w);
+      for (Value w : words(x, std::vector<Type>(words_of_element(t), word_))) out.push_back(w);
     }
     return out;
   }
   Value from_memory_words(Type t, std::span<const Value> parts) {
-    bool filled = t.total_bits() % 64 == 0;
-    Type whole = filled ? i64.with_lanes(static_cast<unsigned>(parts.size())) : t;
-    unsigned step = filled ? 1 : t.words_per_lane();
+    bool filled = t.total_bits() % word_.bits() == 0;
+    Type whole = filled ? word_.with_lanes(static_cast<unsigned>(parts.size())) : t;
+    unsigned step = filled ? 1 : words_of_element(t);
     Value v;
     for (unsigned k = 0; k < whole.lanes(); ++k) {
       Value x = parts[k * step];
       if (!filled && !t.is_float()) x = from_words(t.element(), parts.subspan(k * step, step));
       if (!filled && t.is_float()) x = pen_.bits(pen_.narrow(x, Type::integer(t.bits())), t.element());
-      Value operands[] = {v, pen_.number(i64, k), x};
+      Value operands[] = {v, pen_.number(Type::integer(64), k), x};
       v = k == 0 ? pen_.convert(Op::Splat, whole, x)
                  : pen_.function().result(
                        pen_.put({.op = Op::Put, .operands = operands, .results = {&whole, 1}}));
@@ -100,12 +110,16 @@ class Porter {
     return whole == t ? v : pen_.convert(Op::Bits, t, v);
   }
   Value lane(Value v, unsigned k) {
-    Value operands[] = {v, pen_.number(i64, k)};
+    Value operands[] = {v, pen_.number(Type::integer(64), k)};
     Type t = pen_.type(v).element();
     return pen_.function().result(pen_.put({.op = Op::Lane, .operands = operands, .results = {&t, 1}}));
   }
 
+  unsigned words_of_element(Type t) const { return parts_for(t.bits(), word_.bits()); }
+
   FoldingPen& pen_;
+  const PassingRules& rules_;
+  Type word_;
 };
 
 class SignatureStep {
@@ -115,7 +129,7 @@ class SignatureStep {
         f_(context.module.function(symbol)),
         mine_(way_of(context.source_signatures[symbol.index])),
         pen_(context.module, f_),
-        porter_(pen_) {}
+        porter_(pen_, context.target.convention) {}
 
   void run() {
     for (Block b : f_.blocks())

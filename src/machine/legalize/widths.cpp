@@ -6,26 +6,28 @@
 #include <bit>
 
 #include "access_pieces.h"
+#include "porphyry/machine/passing.h"
 #include "state.h"
 
 namespace porphyry::machine {
 namespace {
 
-const Type i64 = Type::integer(64);
-
-bool stays(unsigned bits) { return bits >= 8 && bits <= 64 && std::has_single_bit(bits); }
-
 class WidthSplitter final : public Splitter {
  public:
-  WidthSplitter(Module& module, Function& f, Helpers& helpers)
-      : Splitter(module, f), helpers_(helpers), words_(pen_, helpers) {}
+  WidthSplitter(Legalization& context, Function& f, unsigned word)
+      : Splitter(context.module, f),
+        context_(context),
+        word_(word),
+        word_type_(Type::integer(word)),
+        words_(pen_, context.helpers, word) {}
 
  private:
   bool goes(Type t) const override { return t.is_integer() && !t.has_lanes() && !stays(t.bits()); }
+  bool stays(unsigned bits) const { return bits >= 8 && bits <= word_ && std::has_single_bit(bits); }
   using Splitter::goes;
   std::vector<Type> parts_of(Type t) const override {
     if (!goes(t)) return {};
-    return std::vector<Type>(WordPen::word_count(t.bits()), Type::integer(WordPen::word_bits(t.bits())));
+    return std::vector<Type>(words_.word_count(t.bits()), Type::integer(words_.word_bits(t.bits())));
   }
   Parts parts_of_constant(Value v) override { return words_.number(f_.type(v).bits(), f_.constant_word(v)); }
   void function_parameter(Value) override { assert(false && "signatures are legal by now"); }
@@ -43,6 +45,7 @@ class WidthSplitter final : public Splitter {
       case Layout::Carry: return pair(i);
       case Layout::Load: return load(i);
       case Layout::Store: return store(i);
+      case Layout::Call: return call(i);
       default: assert(false && "an operation that takes no integers of odd widths");
     }
   }
@@ -55,7 +58,7 @@ class WidthSplitter final : public Splitter {
   }
 
   Parts of_one(Op op, const Parts& v, unsigned w) {
-    unsigned size = WordPen::word_bits(w), spare = static_cast<unsigned>(v.size()) * size - w;
+    unsigned size = words_.word_bits(w), spare = static_cast<unsigned>(v.size()) * size - w;
     auto each = [&](Op o) {
       Parts out;
       for (Value x : v) out.push_back(pen_.make(o, {x}));
@@ -77,7 +80,8 @@ class WidthSplitter final : public Splitter {
         Parts n = each(op);
         Value zeros = n.back();
         if (n.size() == 2)
-          zeros = pen_.pick(pen_.eq(v[1], pen_.number(i64, 0)), pen_.add(n[0], pen_.number(i64, 64)), n[1]);
+          zeros = pen_.pick(pen_.eq(v[1], pen_.number(word_type_, 0)),
+                            pen_.add(n[0], pen_.number(word_type_, word_)), n[1]);
         return words_.from_word(pen_.sub(zeros, words_.amount(v, spare)), w);
       }
       case Op::Ctz: {
@@ -88,8 +92,8 @@ class WidthSplitter final : public Splitter {
         }
         Value low = pen_.make(op, {x[0]});
         if (x.size() == 1) return {low};
-        Value high = pen_.add(pen_.make(op, {x[1]}), pen_.number(i64, 64));
-        return words_.from_word(pen_.pick(pen_.eq(x[0], pen_.number(i64, 0)), high, low), w);
+        Value high = pen_.add(pen_.make(op, {x[1]}), pen_.number(word_type_, word_));
+        return words_.from_word(pen_.pick(pen_.eq(x[0], pen_.number(word_type_, 0)), high, low), w);
       }
       case Op::ReverseBits:
       case Op::ReverseBytes: {
@@ -155,7 +159,7 @@ class WidthSplitter final : public Splitter {
 
   Parts rotated(Op op, const Parts& v, Value by, unsigned w) {
     Value back = pen_.sub(words_.amount(v, w), by);
-    if (w == 128) back = pen_.and_(back, Bits(127));
+    if (w == 2 * word_) back = pen_.and_(back, Bits(w - 1));
     Value left = op == Op::RotL ? by : back, right = op == Op::RotL ? back : by;
     return words_.bitwise(Op::Or, words_.cut(words_.shl(v, left), w), words_.shr_u(v, right));
   }
@@ -207,7 +211,7 @@ class WidthSplitter final : public Splitter {
   void carry(Instruction i, const Parts& a, const Parts& b, unsigned w) {
     bool adds = f_.op(i) == Op::AddCarry;
     Value in = f_.operand(i, 2);
-    Parts one = words_.from_word(pen_.widen_u(in, Type::integer(WordPen::word_bits(w))), w);
+    Parts one = words_.from_word(pen_.widen_u(in, Type::integer(words_.word_bits(w))), w);
     Parts r = words_.cut(adds ? words_.add(words_.add(a, b), one) : words_.sub(words_.sub(a, b), one), w);
     // Without a carry in: the sum is below a; with one, also when it is a.
     Value out = adds ? pen_.pick(in, words_.less(r, a, false, true), words_.less(r, a, false))
@@ -223,16 +227,72 @@ class WidthSplitter final : public Splitter {
     Op op = f_.op(i);
     if (op == Op::ToFloatS || op == Op::ToFloatU) return to_float(i);
     if (op == Op::ToIntS || op == Op::ToIntU) return to_int(i);
+    if (f_.type(from).is_float()) return bits_of_float(i);
+    if (f_.type(to).is_float()) return float_of_bits(i);
     Parts v = parts(from);
     if (op == Op::WidenS && goes(from)) v = words_.signed_(v, width(from));
     bool is_signed = op == Op::WidenS;
     auto sized = [&](Value x, Type t) { return is_signed ? pen_.resized_signed(x, t) : pen_.resized(x, t); };
     if (!goes(to)) return replaced(to, sized(v[0], f_.type(to)));
     unsigned w = width(to);
-    Parts out{sized(v[0], Type::integer(WordPen::word_bits(w)))};
-    if (WordPen::word_count(w) == 2)
-      out.push_back(v.size() == 2 ? v[1] : is_signed ? pen_.shr_s(out[0], 63) : pen_.number(i64, 0));
+    Parts out{sized(v[0], Type::integer(words_.word_bits(w)))};
+    if (words_.word_count(w) == 2)
+      out.push_back(v.size() == 2 ? v[1]
+                    : is_signed   ? pen_.shr_s(out[0], word_ - 1)
+                                  : pen_.number(word_type_, 0));
     became(to, words_.cut(out, w));
+  }
+
+  // The bits of a float that no word holds go through the frame.
+  Value room() {
+    if (!room_.exists()) {
+      Type ptr = pen_.module().pointer_type();
+      room_ = f_.result(f_.insert_before(
+          f_.first(f_.entry()), {.op = Op::Reserve, .results = {&ptr, 1}, .detail = f_.add_reserve({8, 8})}));
+    }
+    return room_;
+  }
+  // Where word k of two lies.
+  Address place_of(unsigned k) const {
+    unsigned place = big_endian() ? 1 - k : k, bytes = word_ / 8;
+    return {.offset = int64_t(place) * bytes, .align = bytes};
+  }
+  void bits_of_float(Instruction i) {
+    Value at = room();
+    pen_.store(f_.operand(i, 0), {.align = 8}, {&at, 1});
+    Parts out;
+    for (unsigned k = 0; k < 2; ++k) out.push_back(pen_.load(word_type_, place_of(k), {&at, 1}));
+    became(f_.result(i), out);
+  }
+  void float_of_bits(Instruction i) {
+    Value at = room();
+    Parts v = in(i, 0);
+    for (unsigned k = 0; k < 2; ++k) pen_.store(v[k], place_of(k), {&at, 1});
+    replaced(f_.result(i), pen_.load(f_.type(f_.result(i)), {.align = 8}, {&at, 1}));
+  }
+
+  // Helpers whose words are halved by now: their parameters go as the convention passes them, in registers.
+  void call(Instruction i) {
+    note_signatures(context_);
+    const Signature& declared = context_.source_signatures[f_.symbol(i).index];
+    Passing way = passing(context_.target.convention, declared);
+    assert(!way.through_memory && "helpers' results fit registers");
+    std::vector<Value> operands;
+    for (size_t k = 0; k < way.parameters.size(); ++k) {
+      PassedPart p = way.parameters[k];
+      operands.push_back(p.owner < 0 ? pen_.number(way.legal.parameters[k], 0)
+                                     : in(i, static_cast<size_t>(p.owner))[p.part]);
+    }
+    Instruction made = pen_.put(
+        {.op = Op::Call, .operands = operands, .results = way.legal.results, .detail = f_.detail(i)});
+    std::vector<Parts> results(f_.result_count(i));
+    for (size_t k = 0; k < way.results.size(); ++k)
+      results[static_cast<size_t>(way.results[k].owner)].push_back(f_.result(made, k));
+    for (size_t k = 0; k < results.size(); ++k)
+      if (Value old = f_.result(i, k); goes(old))
+        became(old, results[k]);
+      else
+        replaced(old, results[k][0]);
   }
 
   void to_float(Instruction i) {
@@ -241,21 +301,21 @@ class WidthSplitter final : public Splitter {
     Parts v = is_signed ? words_.signed_(parts(from), width(from)) : parts(from);
     if (v.size() == 1) return replaced(to, pen_.make(f_.op(i), {v[0]}, f_.type(to)));
     std::string name = f_.type(to).bits() == 32 ? "porphyry_to_f32_" : "porphyry_to_f64_";
-    replaced(to, pen_.call(helpers_[name + (is_signed ? "s" : "u")], v)[0]);
+    replaced(to, pen_.call(words_.helper(name + (is_signed ? "s" : "u")), v)[0]);
   }
 
   // Saturating to the words first, then to the width.
   void to_int(Instruction i) {
     Value from = f_.operand(i, 0), to = f_.result(i);
     bool is_signed = f_.op(i) == Op::ToIntS;
-    unsigned w = width(to), capacity = 64;
+    unsigned w = width(to), capacity = word_;
     Parts v;
-    if (w <= 64) {
-      v = {pen_.make(f_.op(i), {from}, i64)};
+    if (w <= word_) {
+      v = {pen_.make(f_.op(i), {from}, word_type_)};
     } else {
       Value x = f_.type(from).bits() == 32 ? pen_.make(Op::Widen, {from}, Type::f64()) : from;
-      v = pen_.call(helpers_[is_signed ? "porphyry_to_int_s" : "porphyry_to_int_u"], {x});
-      capacity = 128;
+      v = pen_.call(words_.helper(is_signed ? "porphyry_to_int_s" : "porphyry_to_int_u"), {x});
+      capacity = 2 * word_;
     }
     Parts greatest = number_in(capacity, mask_of(is_signed ? w - 1 : w));
     if (w < capacity) v = words_.pick(words_.less(v, greatest, is_signed), v, greatest);
@@ -263,7 +323,7 @@ class WidthSplitter final : public Splitter {
       Parts least = number_in(capacity, ~mask_of(w - 1));
       v = words_.pick(words_.less(least, v, true), v, least);
     }
-    if (w <= 64) v[0] = pen_.resized(v[0], Type::integer(WordPen::word_bits(w)));
+    if (w <= word_) v[0] = pen_.resized(v[0], Type::integer(words_.word_bits(w)));
     became(to, words_.cut(v, w));
   }
   Parts number_in(unsigned capacity, Bits n) { return words_.number(capacity, n); }
@@ -282,15 +342,22 @@ class WidthSplitter final : public Splitter {
     return p;
   }
 
+  bool big_endian() const { return context_.module.layout.order == ByteOrder::Big; }
+  // How many bytes of a number lie below a piece of it.
+  unsigned significance(const AccessPiece& piece, unsigned bytes) const {
+    auto at = static_cast<unsigned>(piece.at);
+    return big_endian() ? bytes - at - piece.bytes : at;
+  }
+
   void load(Instruction i) {
     Type t = f_.type(f_.result(i));
     unsigned w = t.bits();
     Parts out = words_.number(w, 0);
     Type word = f_.type(out[0]);
-    for (AccessPiece piece : pieces_of(t.bytes())) {
+    for (AccessPiece piece : pieces_of(t.bytes(), word_ / 8)) {
       AccessPart p = place(i, piece);
       Value v = pen_.widen_u(pen_.load(Type::integer(piece.bytes * 8), p.address, p.operands), word);
-      auto at = static_cast<unsigned>(piece.at);
+      unsigned at = significance(piece, t.bytes());
       unsigned which = at / (word.bits() / 8), shift = at % (word.bits() / 8) * 8;
       out[which] = pen_.or_(out[which], pen_.shl(v, shift));
     }
@@ -300,22 +367,30 @@ class WidthSplitter final : public Splitter {
   void store(Instruction i) {
     Parts v = in(i, 0);
     unsigned size = f_.type(v[0]).bits() / 8;
-    for (AccessPiece piece : pieces_of(f_.type(f_.operand(i, 0)).bytes())) {
+    unsigned bytes = f_.type(f_.operand(i, 0)).bytes();
+    for (AccessPiece piece : pieces_of(bytes, word_ / 8)) {
       AccessPart p = place(i, piece);
-      auto at = static_cast<unsigned>(piece.at);
+      unsigned at = significance(piece, bytes);
       Value part = pen_.shr_u(v[at / size], at % size * 8);
       pen_.store(pen_.narrow(part, Type::integer(piece.bytes * 8)), p.address, p.operands);
     }
   }
 
-  Helpers& helpers_;
+  Legalization& context_;
+  unsigned word_;  // bits
+  Type word_type_;
   WordPen words_;
+  Value room_;
 };
 
 }  // namespace
 
 namespace legal {
-void widths(FunctionContext& c) { WidthSplitter(c.module, c.function, state(c).helpers).run(); }
+void widths(FunctionContext& c) { WidthSplitter(state(c), c.function, 64).run(); }
+// The same again: what is left by then are integers of 64 bits.
+void halves(FunctionContext& c) {
+  if (state(c).target.word_bits < 64) WidthSplitter(state(c), c.function, state(c).target.word_bits).run();
+}
 }  // namespace legal
 
 }  // namespace porphyry::machine

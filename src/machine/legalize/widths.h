@@ -1,4 +1,4 @@
-// Integers of any width as words of 32 or 64 bits: one for up to 64 bits, two for more. What is above the
+// Integers of any width as one word of 32 bits, one of the widest words, or two of them. What is above the
 // width in the last word is zero.
 #pragma once
 
@@ -12,10 +12,13 @@ namespace porphyry::machine {
 // Arithmetic on such numbers: each function writes instructions. `w` is the width, v.size() the words.
 class WordPen {
  public:
-  WordPen(FoldingPen& pen, Helpers& helpers) : pen_(pen), helpers_(helpers) {}
+  // `word`: the bits of the widest words, 64 or 32.
+  WordPen(FoldingPen& pen, Helpers& helpers, unsigned word)
+      : pen_(pen), helpers_(helpers), word_(word), word_type_(Type::integer(word)) {}
 
-  static unsigned word_bits(unsigned w) { return w <= 32 ? 32 : 64; }
-  static size_t word_count(unsigned w) { return w > 64 ? 2 : 1; }
+  unsigned word_bits(unsigned w) const { return w <= 32 ? 32 : word_; }
+  size_t word_count(unsigned w) const { return w > word_ ? 2 : 1; }
+  Type word_type() const { return word_type_; }
 
   Parts number(unsigned w, Bits n);
   Parts cut(Parts v, unsigned w);             // zeros above the width
@@ -46,6 +49,8 @@ class WordPen {
   Value bit(const Parts& v, unsigned which);
   Parts pick(Value c, const Parts& a, const Parts& b);
   Parts call(std::string_view helper, const Parts& a, const Parts& b);
+  // The variant of a helper for words of this width.
+  Symbol helper(std::string_view name) { return helpers_.for_words(name, word_); }
 
  private:
   Parts shr(const Parts& v, Value by, Op op);
@@ -53,6 +58,8 @@ class WordPen {
 
   FoldingPen& pen_;
   Helpers& helpers_;
+  unsigned word_;
+  Type word_type_;
 };
 
 }  // namespace porphyry::machine

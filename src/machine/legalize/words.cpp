@@ -1,14 +1,10 @@
 #include "widths.h"
 
 namespace porphyry::machine {
-namespace {
-const Type i64 = Type::integer(64);
-}
-
 Parts WordPen::number(unsigned w, Bits n) {
   n &= mask_of(w);
-  if (w <= 64) return {pen_.number(Type::integer(word_bits(w)), n)};
-  return {pen_.number(i64, static_cast<uint64_t>(n)), pen_.number(i64, n >> 64)};
+  if (w <= word_) return {pen_.number(Type::integer(word_bits(w)), n)};
+  return {pen_.number(word_type_, n & mask_of(word_)), pen_.number(word_type_, n >> word_)};
 }
 
 Parts WordPen::cut(Parts v, unsigned w) {
@@ -26,14 +22,14 @@ Parts WordPen::signed_(const Parts& v, unsigned w) {
 
 Parts WordPen::from_word(Value v, unsigned w) {
   Parts out{pen_.resized(v, Type::integer(word_bits(w)))};
-  if (word_count(w) == 2) out.push_back(pen_.number(i64, 0));
+  if (word_count(w) == 2) out.push_back(pen_.number(word_type_, 0));
   return out;
 }
 
 Parts WordPen::add(const Parts& a, const Parts& b) {
   Parts out{pen_.add(a[0], b[0])};
   if (a.size() == 1) return out;
-  Value carry = pen_.widen_u(pen_.lt_u(out[0], a[0]), i64);
+  Value carry = pen_.widen_u(pen_.lt_u(out[0], a[0]), word_type_);
   out.push_back(pen_.add(pen_.add(a[1], b[1]), carry));
   return out;
 }
@@ -41,7 +37,7 @@ Parts WordPen::add(const Parts& a, const Parts& b) {
 Parts WordPen::sub(const Parts& a, const Parts& b) {
   Parts out{pen_.sub(a[0], b[0])};
   if (a.size() == 1) return out;
-  Value borrow = pen_.widen_u(pen_.lt_u(a[0], b[0]), i64);
+  Value borrow = pen_.widen_u(pen_.lt_u(a[0], b[0]), word_type_);
   out.push_back(pen_.sub(pen_.sub(a[1], b[1]), borrow));
   return out;
 }
@@ -65,35 +61,37 @@ Parts WordPen::bitwise(Op op, const Parts& a, const Parts& b) {
 std::pair<Parts, Parts> WordPen::product(Parts a, Parts b, unsigned w, bool is_signed) {
   if (is_signed) a = signed_(a, w), b = signed_(b, w);
   if (w <= 32) {
+    const Type i64 = Type::integer(64);
     auto wide = [&](Value v) { return is_signed ? pen_.widen_s(v, i64) : pen_.widen_u(v, i64); };
     Value p = pen_.mul(wide(a[0]), wide(b[0]));
     Type word = Type::integer(32);
     return {cut({pen_.narrow(p, word)}, w), cut({pen_.narrow(pen_.shr_u(p, w), word)}, w)};
   }
-  if (w <= 64) {
+  if (w <= word_) {
     Value low = pen_.mul(a[0], b[0]);
     Value high = pen_.make(is_signed ? Op::MulHiS : Op::MulHiU, {a[0], b[0]});
-    return {cut({low}, w), cut({pen_.or_(pen_.shr_u(low, w), pen_.shl(high, 64 - w))}, w)};
+    return {cut({low}, w), cut({pen_.or_(pen_.shr_u(low, w), pen_.shl(high, word_ - w))}, w)};
   }
   // Four words, the products of words of one weight added up.
   auto times = [&](size_t i, size_t j) {
     return Parts{pen_.mul(a[i], b[j]), pen_.make(Op::MulHiU, {a[i], b[j]})};
   };
   Parts low = times(0, 0), x = times(0, 1), y = times(1, 0), high = times(1, 1);
-  Parts middle = add({low[1], pen_.number(i64, 0)}, x);  // no carry is lost: (2^64-1)^2 + 2^64-1 < 2^128
+  Parts middle =
+      add({low[1], pen_.number(word_type_, 0)}, x);  // no carry is lost: with B = 2^word, (B-1)^2 + B-1 < B^2
   Parts sum = add(middle, y);
-  Value carry = pen_.widen_u(less(sum, middle, false), i64);
+  Value carry = pen_.widen_u(less(sum, middle, false), word_type_);
   Parts top = add(high, {sum[1], carry});
   if (is_signed) {
-    Parts zero = number(128, 0);
+    Parts zero = number(2 * word_, 0);
     Value a_minus = pen_.lt_s(a[1], zero[0]), b_minus = pen_.lt_s(b[1], zero[0]);
     top = sub(sub(top, pick(a_minus, b, zero)), pick(b_minus, a, zero));
   }
   Parts bottom{low[0], sum[0]};
-  if (w == 128) return {bottom, top};
-  unsigned by = w - 64;
-  Parts above{pen_.or_(pen_.shr_u(bottom[1], by), pen_.shl(top[0], 64 - by)),
-              pen_.or_(pen_.shr_u(top[0], by), pen_.shl(top[1], 64 - by))};
+  if (w == 2 * word_) return {bottom, top};
+  unsigned by = w - word_;
+  Parts above{pen_.or_(pen_.shr_u(bottom[1], by), pen_.shl(top[0], word_ - by)),
+              pen_.or_(pen_.shr_u(top[0], by), pen_.shl(top[1], word_ - by))};
   return {cut(bottom, w), cut(above, w)};
 }
 
@@ -121,29 +119,31 @@ Parts WordPen::divide(Op op, const Parts& a, const Parts& b, unsigned w) {
 std::optional<unsigned> WordPen::within_a_word(const Parts& v, Value by) const {
   if (v.size() == 1 || !pen_.function().is_constant(by)) return std::nullopt;
   uint64_t n = pen_.function().constant_bits(by);
-  return n > 0 && n < 64 ? std::optional(static_cast<unsigned>(n)) : std::nullopt;
+  return n > 0 && n < word_ ? std::optional(static_cast<unsigned>(n)) : std::nullopt;
 }
 
 Parts WordPen::shl(const Parts& v, Value by) {
   if (v.size() == 1) return {pen_.make(Op::Shl, {v[0], by})};
   if (auto n = within_a_word(v, by))
-    return {pen_.shl(v[0], *n), pen_.or_(pen_.shl(v[1], *n), pen_.shr_u(v[0], 64 - *n))};
-  Value far = pen_.ne(pen_.and_(by, Bits(64)), Bits(0)), back = pen_.xor_(by, pen_.number(i64, 63));
+    return {pen_.shl(v[0], *n), pen_.or_(pen_.shl(v[1], *n), pen_.shr_u(v[0], word_ - *n))};
+  Value far = pen_.ne(pen_.and_(by, Bits(word_)), Bits(0)),
+        back = pen_.xor_(by, pen_.number(word_type_, word_ - 1));
   Value low = pen_.make(Op::Shl, {v[0], by});
   Value comes = pen_.make(Op::ShrU, {pen_.shr_u(v[0], 1), back});
   Value high = pen_.or_(pen_.make(Op::Shl, {v[1], by}), comes);
-  return {pen_.pick(far, pen_.number(i64, 0), low), pen_.pick(far, low, high)};
+  return {pen_.pick(far, pen_.number(word_type_, 0), low), pen_.pick(far, low, high)};
 }
 
 Parts WordPen::shr(const Parts& v, Value by, Op op) {
   if (v.size() == 1) return {pen_.make(op, {v[0], by})};
   if (auto n = within_a_word(v, by))
-    return {pen_.or_(pen_.shr_u(v[0], *n), pen_.shl(v[1], 64 - *n)), pen_.make(op, {v[1], by})};
-  Value far = pen_.ne(pen_.and_(by, Bits(64)), Bits(0)), back = pen_.xor_(by, pen_.number(i64, 63));
+    return {pen_.or_(pen_.shr_u(v[0], *n), pen_.shl(v[1], word_ - *n)), pen_.make(op, {v[1], by})};
+  Value far = pen_.ne(pen_.and_(by, Bits(word_)), Bits(0)),
+        back = pen_.xor_(by, pen_.number(word_type_, word_ - 1));
   Value high = pen_.make(op, {v[1], by});
   Value comes = pen_.make(Op::Shl, {pen_.shl(v[1], 1), back});
   Value low = pen_.or_(pen_.make(Op::ShrU, {v[0], by}), comes);
-  Value above = op == Op::ShrS ? pen_.shr_s(v[1], 63) : pen_.number(i64, 0);
+  Value above = op == Op::ShrS ? pen_.shr_s(v[1], word_ - 1) : pen_.number(word_type_, 0);
   return {pen_.pick(far, high, low), pen_.pick(far, above, high)};
 }
 
@@ -153,13 +153,13 @@ Value WordPen::modulo(const Parts& n, unsigned w, bool in_range) {
   Value width = pen_.number(pen_.type(n[0]), w);
   auto rest = [&](Value v) { return pen_.make(Op::RemU, {v, width}, {}, promise::nonzero); };
   if (n.size() == 1) return w > mask_of(w) ? n[0] : rest(n[0]);
-  Bits weight = (Bits(1) << 64) % w;  // of the upper word
-  return rest(pen_.add(pen_.mul(rest(n[1]), pen_.number(i64, weight)), rest(n[0])));
+  Bits weight = (Bits(1) << word_) % w;  // of the upper word
+  return rest(pen_.add(pen_.mul(rest(n[1]), pen_.number(word_type_, weight)), rest(n[0])));
 }
 
 Value WordPen::eq(const Parts& a, const Parts& b) {
   if (a.size() == 1) return pen_.eq(a[0], b[0]);
-  return pen_.eq(pen_.or_(pen_.xor_(a[0], b[0]), pen_.xor_(a[1], b[1])), pen_.number(i64, 0));
+  return pen_.eq(pen_.or_(pen_.xor_(a[0], b[0]), pen_.xor_(a[1], b[1])), pen_.number(word_type_, 0));
 }
 
 Value WordPen::less(const Parts& a, const Parts& b, bool is_signed, bool or_equal) {
@@ -181,7 +181,7 @@ Parts WordPen::pick(Value c, const Parts& a, const Parts& b) {
 
 Parts WordPen::call(std::string_view helper, const Parts& a, const Parts& b) {
   Value arguments[] = {a[0], a[1], b[0], b[1]};
-  return pen_.call(helpers_[helper], arguments);
+  return pen_.call(this->helper(helper), arguments);
 }
 
 }  // namespace porphyry::machine

@@ -77,7 +77,7 @@ class Lister {
         t = narrower(t, meant.parameters[static_cast<size_t>(owner)]);
       std::string place = where[k].reg != no_register
                               ? std::string(target_.register_name(where[k].reg, t.total_bits()))
-                              : fmt::format("stack + {}", where[k].stack + 8);
+                              : fmt::format("stack + {}", where[k].stack + target_.frame.return_bytes);
       if (owner >= 0) add(places[static_cast<size_t>(owner)], place);
       if (owner == PassedPart::results_address) memory = place;
     }

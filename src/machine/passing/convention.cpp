@@ -20,6 +20,11 @@ class Dealer {
 
 }  // namespace
 
+// Floats are spilled there by the instructions that spill registers.
+uint64_t bytes_on_stack(const Convention& convention, Type t) {
+  return t.has_lanes() ? t.bytes() : t.is_float() ? 8 : convention.word_bits / 8u;
+}
+
 std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const Type> types,
                                    uint64_t& stack_bytes, std::pmr::memory_resource* memory) {
   Dealer dealer(convention.whole, convention.floats);
@@ -28,7 +33,7 @@ std::pmr::vector<Arrival> arrivals(const Convention& convention, std::span<const
   for (Type t : types) {
     out.push_back({dealer.next(t), 0});
     if (out.back().reg != no_register) continue;
-    unsigned bytes = t.has_lanes() ? 16 : 8;
+    uint64_t bytes = bytes_on_stack(convention, t);
     stack_bytes = round_up<uint64_t>(stack_bytes, bytes);
     out.back().stack = stack_bytes;
     stack_bytes += bytes;

@@ -7,14 +7,6 @@
 namespace porphyry::machine {
 namespace {
 
-const Type i32 = Type::integer(32), i64 = Type::integer(64);
-
-Type container(unsigned bits) { return bits <= 32 ? i32 : i64; }
-
-std::vector<Type> words(unsigned bits) {
-  return bits <= 64 ? std::vector<Type>{container(bits)} : std::vector<Type>(2, i64);
-}
-
 uint64_t natural_align(Type t) { return std::min<uint64_t>(16, std::bit_ceil(uint64_t(t.bytes()))); }
 
 // How many registers of each list are left.
@@ -30,9 +22,10 @@ struct Left {
 };
 
 // As many words as the lanes take, or, where they do not fill words, those of each element.
-std::vector<Type> memory_words(Type t) {
-  if (t.total_bits() % 64 == 0) return std::vector<Type>(t.total_bits() / 64, i64);
-  return std::vector<Type>(size_t(t.lanes()) * t.words_per_lane(), i64);
+std::vector<Type> memory_words(Type t, unsigned word_bits) {
+  const Type word = Type::integer(word_bits);
+  if (t.total_bits() % word_bits == 0) return std::vector<Type>(t.total_bits() / word_bits, word);
+  return std::vector<Type>(size_t(t.lanes()) * parts_for(t.bits(), word_bits), word);
 }
 
 // One parameter: its parts when registers are left for all of them, else its words on the stack.
@@ -41,28 +34,11 @@ struct Item {
   bool aligned = false;  // its words begin at a multiple of 16
 };
 
-Item item_of(Type t) {
-  Item out{parts_passed(t, false), {}, t == Type::integer(128)};
-  out.stack = out.registers.empty() ? memory_words(t) : out.registers;
-  return out;
-}
-
-// A structure of up to sixteen bytes is classified word by word; a larger one goes to memory.
-Item item_of(const CType& c) {
-  if (c.scalar.exists()) return item_of(c.scalar);
-  CLayout layout = c_layout(c);
-  Item out{{}, std::vector<Type>(parts_for<uint64_t>(layout.bytes, 8), i64), layout.align > 8};
-  if (layout.bytes > 16 || layout.bytes == 0) return out;
-  bool whole[2] = {false, false};
-  for (auto [offset, type] : layout.members)
-    if (!type.is_float()) whole[offset / 8] = whole[(offset + type.bytes() - 1) / 8] = true;
-  for (size_t k = 0; k < out.stack.size(); ++k) out.registers.push_back(whole[k] ? i64 : Type::f64());
-  return out;
-}
-
 class Planner {
  public:
-  explicit Planner(const Convention& convention) : convention_(convention) {}
+  explicit Planner(const Convention& convention) : convention_(convention), rules_(*convention.values) {
+    out_.word_bits = convention.word_bits;
+  }
 
   Passing run(const Signature& s) {
     std::vector<Item> items;
@@ -87,10 +63,24 @@ class Planner {
   }
 
  private:
+  Item item_of(Type t) const {
+    Item out{rules_.parts(t, false), {}, rules_.aligned_on_stack(t)};
+    out.stack = out.registers.empty() ? memory_words(t, convention_.word_bits) : out.registers;
+    return out;
+  }
+  Item item_of(const CType& c) const {
+    if (c.scalar.exists()) return item_of(c.scalar);
+    CLayout layout = c_layout(c);
+    const unsigned word = convention_.word_bits / 8u;
+    return {rules_.structure(layout),
+            std::vector<Type>(parts_for<uint64_t>(layout.bytes, word), Type::integer(convention_.word_bits)),
+            layout.align > word};
+  }
+
   void results(const std::vector<Type>& types) {
     Left left{convention_.whole_results.size(), convention_.float_results.size()};
     for (size_t k = 0; k < types.size() && !out_.through_memory; ++k) {
-      auto parts = parts_passed(types[k], true);
+      auto parts = rules_.parts(types[k], true);
       out_.through_memory = parts.empty() || !left.take(parts);
       for (unsigned p = 0; p < parts.size(); ++p) {
         out_.legal.results.push_back(parts[p]);
@@ -123,7 +113,7 @@ class Planner {
 
   void results_in_memory(uint64_t bytes) {
     out_.result_bytes = bytes;
-    out_.legal.results = {Type::pointer()};
+    out_.legal.results = {pointer()};
     out_.results = {{PassedPart::results_address, 0}};
   }
 
@@ -131,8 +121,8 @@ class Planner {
     Left left{convention_.whole.size(), convention_.floats.size()};
     std::vector<std::pair<Type, PassedPart>> on_stack;
     if (out_.through_memory) {
-      left.take({Type::pointer()});
-      add(Type::pointer(), {PassedPart::results_address, 0});
+      left.take({pointer()});
+      add(pointer(), {PassedPart::results_address, 0});
     }
     for (size_t k = 0; k < items.size(); ++k) {
       const Item& item = items[k];
@@ -141,20 +131,18 @@ class Planner {
         for (unsigned p = 0; p < item.registers.size(); ++p) add(item.registers[p], {static_cast<int>(k), p});
         continue;
       }
-      bool wide = !item.stack.empty() && item.stack[0].has_lanes();
-      if ((item.aligned || wide) && out_.stack_bytes % 16) {
-        if (!wide) on_stack.push_back({i64, {}});
-        out_.stack_bytes += 8;
-      }
+      for (; item.aligned && out_.stack_bytes % 16; out_.stack_bytes += convention_.word_bits / 8u)
+        on_stack.push_back({word(), {}});
       for (unsigned p = 0; p < item.stack.size(); ++p) {
         on_stack.push_back({item.stack[p], {static_cast<int>(k), p}});
-        out_.stack_bytes += wide ? 16 : 8;
+        uint64_t bytes = bytes_on_stack(convention_, item.stack[p]);
+        out_.stack_bytes = round_up<uint64_t>(out_.stack_bytes, bytes) + bytes;
       }
     }
     // What is on the stack must find no register, or arrivals() would give it one.
     bool wants_whole =
         std::any_of(on_stack.begin(), on_stack.end(), [](auto& p) { return !p.first.is_float(); });
-    for (; wants_whole && left.whole > 0; --left.whole) add(i64, {});
+    for (; wants_whole && left.whole > 0; --left.whole) add(word(), {});
     for (auto& [type, part] : on_stack) add(type, part);
   }
 
@@ -163,41 +151,26 @@ class Planner {
     out_.parameters.push_back(part);
   }
 
+  Type word() const { return Type::integer(convention_.word_bits); }
+  Type pointer() const { return Type::pointer(convention_.word_bits); }
+
   const Convention& convention_;
+  const PassingRules& rules_;
   Passing out_;
 };
 
 }  // namespace
 
-std::vector<Type> parts_passed(Type t, bool as_result) {
-  if (!t.has_lanes()) {
-    if (t.is_float() || t.is_pointer()) return {t};
-    bool plain =
-        t.is_bool() || (t.is_integer() && t.bits() <= 64 && std::has_single_bit(t.bits()) && t.bits() >= 8);
-    if (plain && (as_result || t.bits() >= 32)) return {t};
-    return words(t.bits());
-  }
-  if (t.is_bool()) return t.lanes() <= 128 ? words(t.lanes()) : std::vector<Type>();
-  if (t.total_bits() <= 64) return {Type::f64()};
-  return t.total_bits() <= 128 ? std::vector<Type>{Type::f64().with_lanes(2)} : std::vector<Type>();
-}
-
 bool passes_as_it_stands(const Convention& convention, const Signature& signature) {
-  auto plain = [](Type t, unsigned least) {
-    if (t.has_lanes()) return t == Type::f64().with_lanes(2);
-    return t.is_float() || t.is_pointer() ||
-           (t.is_integer() &&
-            (t.bits() == 32 || t.bits() == 64 || (least == 8 && (t.bits() == 8 || t.bits() == 16)))) ||
-           (least == 8 && t.is_bool());
-  };
+  bool (*plain)(Type, bool) = convention.values->as_it_stands;
   Left left{convention.whole_results.size(), convention.float_results.size()};
   for (Type t : signature.results) {
-    if (!plain(t, 8)) return false;
+    if (!plain(t, true)) return false;
     size_t& count = t.is_float() ? left.floats : left.whole;
     if (count-- == 0) return false;
   }
   for (Type t : signature.parameters)
-    if (!plain(t, 32)) return false;
+    if (!plain(t, false)) return false;
   // Without parts on the stack their order is the parameters'.
   size_t whole = 0, floats = 0;
   for (Type t : signature.parameters) ++(t.is_float() ? floats : whole);

@@ -106,6 +106,7 @@ machine::Target whole() {
   t.fixups = fixups;
   t.settle = settle;
   t.frame = x64_frame;
+  t.convention.values = &x64_passing;
   t.stubs = x64_stubs;
   t.encode = x64_encode;
   t.decode = x64_decode;

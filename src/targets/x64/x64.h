@@ -21,5 +21,6 @@ std::string x64_spell_address(const machine::Target& target, const machine::Plai
 bool x64_is_taken_name(std::string_view name);
 extern const machine::FrameInterface x64_frame;
 extern const machine::Stubs x64_stubs;
+extern const machine::PassingRules x64_passing;
 
 }  // namespace porphyry::targets
