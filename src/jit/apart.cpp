@@ -30,6 +30,15 @@ SharedMemory::SharedMemory(size_t bytes) : bytes_(bytes) {
 
 SharedMemory::~SharedMemory() { munmap(memory_, std::max<size_t>(bytes_, 1)); }
 
+ReachableMemory::ReachableMemory(size_t bytes, const machine::Target& target) : bytes_(bytes) {
+  int flags = MAP_PRIVATE | MAP_ANONYMOUS | (target.layout.pointer_bits < 64 ? MAP_32BIT : 0);
+  void* got = mmap(nullptr, std::max<size_t>(bytes, 1), PROT_READ | PROT_WRITE, flags, -1, 0);
+  if (got == MAP_FAILED) throw std::bad_alloc();
+  memory_ = static_cast<uint8_t*>(got);
+}
+
+ReachableMemory::~ReachableMemory() { munmap(memory_, std::max<size_t>(bytes_, 1)); }
+
 namespace {
 
 // Reads and writes values one behind the other in a frame of words, as constants have them.
@@ -90,8 +99,9 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   out.result_words = words_of(out.signature.results);
   out.realm = std::make_unique<Realm>();
   Module bridge(*out.realm, "bridge");
+  bridge.layout = module.layout;
   Symbol callee = bridge.add_extern_function("callee", out.signature);
-  Symbol enter = bridge.add_function("enter", {{Type::pointer()}, {}});
+  Symbol enter = bridge.add_function("enter", {{bridge.pointer_type()}, {}});
   Pen pen(bridge, bridge.function(enter));
   pen.at_end(bridge.function(enter).add_block());
   FrameWords words(pen, bridge.function(enter).parameters()[0]);
@@ -100,7 +110,8 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   for (Value v : pen.call(callee, arguments)) words.leave(v);
   pen.return_values({});
   void* address = jit.address(function);
-  JitOptions how{.for_debugger = jit.options().for_debugger};  // so that traces go through it
+  JitOptions how{.simulated = jit.options().simulated,
+                 .for_debugger = jit.options().for_debugger};  // so that traces go through it
   auto compiled = Jit::compile(
       bridge, target, {}, [&](std::string_view) { return address; }, how);
   if (!compiled) return compiled.why();
@@ -108,15 +119,22 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   return out;
 }
 
+void Bridge::put_arguments(std::span<const uint64_t> words, uint64_t* frame) const {
+  const ByteOrder order = code->lowered().legal->layout.order;
+  size_t at = 0;
+  for (Type t : signature.parameters)
+    for (unsigned lane = 0; lane < t.lanes() && at < words.size(); ++lane, at += t.words_per_lane())
+      put_value(t.element(), words.subspan(at), order, reinterpret_cast<uint8_t*>(frame + at));
+}
+
 std::vector<uint64_t> Bridge::results(const uint64_t* frame) const {
-  std::vector<uint64_t> out;
-  const uint64_t* words = frame + argument_words;
+  const ByteOrder order = code->lowered().legal->layout.order;
+  std::vector<uint64_t> out(result_words);
+  size_t at = 0;
   for (Type t : signature.results)
-    for (unsigned k = 0; k < t.words(); ++k) {
-      bool high = t.words_per_lane() == 2 && k % 2 == 1;
-      unsigned bits = high ? t.bits() - 64 : std::min(t.bits(), 64u);
-      out.push_back(*words++ & static_cast<uint64_t>(mask_of(bits)));
-    }
+    for (unsigned lane = 0; lane < t.lanes(); ++lane, at += t.words_per_lane())
+      get_value(t.element(), reinterpret_cast<const uint8_t*>(frame + argument_words + at), order,
+                std::span(out).subspan(at));
   return out;
 }
 
@@ -131,8 +149,8 @@ Result<std::unique_ptr<Caller>> Caller::make(const Jit& jit, std::string_view fu
 }
 
 std::vector<uint64_t> Caller::call(std::span<const uint64_t> arguments) const {
-  std::vector<uint64_t> frame(arguments.begin(), arguments.end());
-  frame.resize(bridge_.argument_words + bridge_.result_words);
+  std::vector<uint64_t> frame(bridge_.argument_words + bridge_.result_words);
+  bridge_.put_arguments(arguments, frame.data());
   enter_(frame.data());
   return bridge_.results(frame.data());
 }

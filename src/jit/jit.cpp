@@ -23,7 +23,7 @@ static constexpr size_t most_placed_bytes = (size_t(1) << 31) - (size_t(1) << 16
 // Whether any code or data refers to a symbol. O(module); asked of externals that are not there.
 static bool is_named(const Module& module, Symbol wanted) {
   for (size_t k = 0; k < module.symbol_count(); ++k) {
-    for (const DataItem::Reference& r : module[Symbol(k)].data.references())
+    for (const DataItem::Reference& r : module[Symbol(k)].data.references(module.layout.pointer_bits))
       if (r.symbol == wanted) return true;
     if (!module.is_function(Symbol(k))) continue;
     const Function& f = module.function(Symbol(k));
@@ -48,10 +48,10 @@ Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& ta
                                           const LowerOptions& options, const Resolver& externals,
                                           const JitOptions& how) {
   Features features = options.features.value_or(target.usual_features);
-  if (!target.runs_here())
+  if (!how.simulated && !target.runs_here())
     return complaint(fmt::format("code for {} does not run on this processor", target.name),
                      "this processor's target");
-  if (features & ~target.features_here()) {
+  if (!how.simulated && (features & ~target.features_here())) {
     std::vector<std::string> missing;
     for (size_t k = 0; k < target.features.size(); ++k)
       if ((features & ~target.features_here()) >> k & 1) missing.emplace_back(target.features[k]);
@@ -90,7 +90,8 @@ Diagnostics Jit::place(const Resolver& externals) {
   if (Diagnostics problems = find_addresses(p, externals, reached); !problems.empty()) return problems;
   put_data();
   put_code(p, reached);
-  if (p.constants_start && mprotect(memory_, p.constants_start, PROT_READ | PROT_EXEC) != 0)
+  if (p.constants_start &&
+      mprotect(memory_, p.constants_start, PROT_READ | (how_.simulated ? 0 : PROT_EXEC)) != 0)
     return refused("code cannot be made executable");
   if (p.data_start > p.constants_start &&
       mprotect(memory_ + p.constants_start, p.data_start - p.constants_start, PROT_READ) != 0)
@@ -107,7 +108,9 @@ Diagnostics Jit::get_memory(const jit::Placing& p) {
   constants_start_ = p.constants_start, data_start_ = p.data_start, data_end_ = p.end;
   size_t words = lazy_word_bytes();
   memory_bytes_ = p.end + words + (lazy_ ? lazy_->reserve() : 0);
-  void* got = mmap(nullptr, memory_bytes_, PROT_NONE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
+  int flags = MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE;
+  if (target_.layout.pointer_bits < 64) flags |= MAP_32BIT;
+  void* got = mmap(nullptr, memory_bytes_, PROT_NONE, flags, -1, 0);
   if (got == MAP_FAILED) return refused("no memory for code");
   memory_ = static_cast<uint8_t*>(got);
   if (mprotect(memory_, p.end + words, PROT_READ | PROT_WRITE) != 0) return refused("no memory for code");
@@ -158,16 +161,19 @@ void Jit::put_data() {
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind != SymbolKind::Data) continue;
-    row.data.put_image(addresses_[k]);
-    for (auto [offset, symbol] : row.data.references())
-      std::memcpy(addresses_[k] + offset, &addresses_[symbol.index], 8);
+    row.data.put_image(addresses_[k], module.layout);
+    for (auto [offset, symbol] : row.data.references(module.layout.pointer_bits)) {
+      const uint64_t address = reinterpret_cast<uintptr_t>(addresses_[symbol.index]);
+      put_value(module.pointer_type(), {&address, 1}, module.layout.order, addresses_[k] + offset);
+    }
   }
 }
 
 void Jit::put_code(const jit::Placing& p, const std::vector<uint8_t*>& reached) {
   for (size_t k = 0; k < lowered().functions.size(); ++k) {
     const CompiledFunction& c = lowered().functions[k];
-    for (size_t e = 0; e < c.pool.size(); ++e) jit::write(memory_ + p.pools[k][e], c.pool[e]);
+    for (size_t e = 0; e < c.pool.size(); ++e)
+      put_entry(c.pool[e], target_.layout.order, memory_ + p.pools[k][e]);
     jit::settle(
         memory_ + p.functions[k], c, target_, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
         [&](uint32_t s) { return reached[s]; });
@@ -208,7 +214,8 @@ void* Jit::address(std::string_view name) const {
 }
 
 std::span<uint8_t> Jit::data(Symbol item) const {
-  return {addresses_[item.index], (*lowered().legal)[item].data.size()};
+  const Module& module = *lowered().legal;
+  return {addresses_[item.index], module[item].data.size(module.layout.pointer_bits)};
 }
 
 Diagnostics Jit::check_type(std::string_view name, const Signature& wanted) const {

@@ -128,7 +128,8 @@ uint8_t* LazyCode::put(const CompiledFunction& f) {
   uint8_t* memory = growth_.open(all);
   if (!memory) return nullptr;
   uint8_t* code = memory + before;
-  for (size_t k = 0; k < f.pool.size(); ++k) jit::write(code + pool + places[k], f.pool[k]);
+  for (size_t k = 0; k < f.pool.size(); ++k)
+    put_entry(f.pool[k], target_.layout.order, code + pool + places[k]);
   jit::settle(
       code, f, target_, [&](uint32_t row) { return code + pool + places[row]; },
       [&](uint32_t s) -> const uint8_t* {

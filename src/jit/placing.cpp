@@ -43,7 +43,7 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
       const SymbolRow& row = module[Symbol(k)];
       if (row.kind != SymbolKind::Data || row.data.is_const != constant) continue;
       p.data[k] = at = round_up<size_t>(at, std::max<size_t>(row.data.align, 16));
-      at += row.data.size();
+      at += row.data.size(module.layout.pointer_bits);
     }
   };
   place_data(true);

@@ -20,11 +20,6 @@ struct Placing {
 // Lazily, functions have no code yet: `first_bytes` are for their stubs.
 Placing place(const machine::LoweredModule& lowered, const machine::Target& target, size_t first_bytes);
 
-inline void write(uint8_t* to, const machine::PoolEntry& e) {
-  std::memcpy(to, &e.bits, std::min<size_t>(e.bytes, 8));
-  if (e.bytes > 8) std::memcpy(to + 8, &e.high, e.bytes - 8u);
-}
-
 // A function's bytes at `code`, with what only its address settles. `pool` and `symbol` give the addresses of
 // a row of its pool and of what a fixup calls or names.
 template <class Pool, class Symbol>

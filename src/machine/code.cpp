@@ -68,4 +68,14 @@ std::vector<size_t> pool_places(std::span<const PoolEntry> pool) {
   return out;
 }
 
+void put_entry(const PoolEntry& e, ByteOrder order, uint8_t* to) {
+  const Type element = e.type.has_lanes() ? e.type.element() : Type::integer(8u * e.bytes);
+  const Bits all = Bits(e.high) << 64 | e.bits;
+  for (unsigned at = 0; at < e.bytes; at += element.bytes()) {
+    Bits lane = all >> (8 * at);
+    const uint64_t words[] = {static_cast<uint64_t>(lane), static_cast<uint64_t>(lane >> 64)};
+    put_value(element, words, order, to + at);
+  }
+}
+
 }  // namespace porphyry::machine

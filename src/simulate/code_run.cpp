@@ -1,4 +1,6 @@
 #include "porphyry/simulate/code_run.h"
+
+#include "memory.h"
 #include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
@@ -27,24 +29,21 @@ class CodeRun {
         see_(see),
         state_(runner.target_),
         random_(options.seed),
-        stack_(options.stack_bytes) {
+        stack_(options.stack_bytes, runner.target_) {
     for (size_t k = 0; k < state_.registers.size(); ++k) state_.registers[k] = any(static_cast<unsigned>(k));
     allowed_ = r_.allowed_;
-    allowed_.push_back({stack_.data(), stack_.size(), true, false});
-    allowed_.push_back(
-        {reinterpret_cast<uint8_t*>(r_.constants_.data()), r_.constants_.size() * 8, false, false});
-    top_ = reinterpret_cast<uint64_t>(stack_.data() + stack_.size()) / 64 * 64;
+    allowed_.push_back({stack_.bytes().data(), stack_.bytes().size(), true, false});
+    allowed_.push_back({r_.constants_->bytes().data(), r_.constants_->bytes().size(), false, false});
+    top_ = round_down<uint64_t>(stack_.address() + options.stack_bytes, 64);
     access_ = {[this](uint64_t address, unsigned bytes) -> std::optional<Bits> {
                  touched_ = address;
                  if (!region(address, bytes, false)) return std::nullopt;
-                 Bits v = 0;
-                 std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
-                 return v;
+                 return load_number(address, bytes, order_);
                },
                [this](uint64_t address, unsigned bytes, Bits v) {
                  touched_ = address;
                  if (!region(address, bytes, true)) return false;
-                 std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
+                 store_number(address, bytes, order_, v);
                  return true;
                }};
   }
@@ -52,15 +51,19 @@ class CodeRun {
   RunOutcome run(Symbol function, std::span<const uint64_t> arguments) {
     const Signature& meant = r_.jit_.lowered().source_signatures[function.index];
     Passing way = passing(target_.convention, meant);
-    std::vector<uint8_t> memory(way.result_bytes + 1);
+    ReachableMemory results(way.result_bytes + 1, target_);
+    auto memory = results.bytes();
     allowed_.push_back({memory.data(), memory.size(), true, false});
-    std::vector<Datum> parts = arguments_in_parts(*target_.convention.values, way, meant, data_of(meant.parameters, arguments),
-                                                  {reinterpret_cast<uint64_t>(memory.data()), 0});
+    std::vector<Datum> parts =
+        arguments_in_parts(*target_.convention.values, way, meant, data_of(meant.parameters, arguments),
+                           {reinterpret_cast<uint64_t>(memory.data()), 0});
     pass(way.legal, parts);
     enter(function.index, top_);
     while (!activations_.empty() && !ended_) line();
     if (out_.end == RunOutcome::End::Result)
-      for (Datum d : results_from_parts(*target_.convention.values, way, meant, parts_given(way.legal), memory, target_.layout.order)) results_.push_back(d);
+      for (Datum d : results_from_parts(*target_.convention.values, way, meant, parts_given(way.legal),
+                                        memory, target_.layout.order))
+        results_.push_back(d);
     if (out_.end == RunOutcome::End::Result) words_of_results(meant.results);
     return std::move(out_);
   }
@@ -125,8 +128,9 @@ class CodeRun {
       if (where[k].reg != no_register)
         state_.registers[where[k].reg] = v;
       else
-        std::memcpy(reinterpret_cast<void*>(top_ + where[k].stack), &v,
-                    legal.parameters[k].has_lanes() ? 16 : 8);
+        store_number(top_ + where[k].stack,
+                     static_cast<unsigned>(bytes_on_stack(target_.convention, legal.parameters[k])), order_,
+                     v);
     }
   }
   std::vector<Datum> parts_given(const Signature& legal) {
@@ -162,13 +166,13 @@ class CodeRun {
     a.kept = state_.registers;
     uint64_t at = round_down<uint64_t>(incoming - 8, 16);
     for (const FrameSlot& s : code->slots) {
-      uint64_t bytes = round_up<uint64_t>(s.bytes, 16), bottom = reinterpret_cast<uint64_t>(stack_.data());
+      uint64_t bytes = round_up<uint64_t>(s.bytes, 16), bottom = stack_.address();
       if (at - bottom < bytes + code->outgoing_bytes + 64)
         return stop(RunOutcome::End::Fault, "the stack is exhausted");
       at -= bytes;
       a.slots.push_back(at);
     }
-    if (at - reinterpret_cast<uint64_t>(stack_.data()) < code->outgoing_bytes + 128)
+    if (at - stack_.address() < code->outgoing_bytes + 128)
       return stop(RunOutcome::End::Fault, "the stack is exhausted");
     at -= round_up<uint64_t>(code->outgoing_bytes, 16);
     a.outgoing = at;
@@ -260,15 +264,11 @@ class CodeRun {
       return set(o[0].reg, general ? v & mask_of(bits) : v);
     }
     uint64_t slot = now().slots[static_cast<size_t>(o[1].value)];
-    unsigned bytes = now().code->slots[static_cast<size_t>(o[1].value)].bytes == 16 ? 16 : 8;
-    if (i.form == spill_form) {
-      Bits v = get(o[0].reg);
-      std::memcpy(reinterpret_cast<void*>(slot), &v, bytes);
-    } else {
-      Bits v = 0;
-      std::memcpy(&v, reinterpret_cast<void*>(slot), bytes);
-      set(o[0].reg, v);
-    }
+    auto bytes = static_cast<unsigned>(now().code->slots[static_cast<size_t>(o[1].value)].bytes);
+    if (i.form == spill_form)
+      store_number(slot, bytes, order_, get(o[0].reg));
+    else
+      set(o[0].reg, load_number(slot, bytes, order_));
   }
 
   uint64_t anchored(const CodeAddress& a) {
@@ -276,8 +276,7 @@ class CodeRun {
       case Anchor::Slot: return now().slots[a.anchored];
       case Anchor::Incoming: return now().incoming;
       case Anchor::Outgoing: return now().outgoing;
-      case Anchor::Pool:
-        return reinterpret_cast<uint64_t>(&r_.constants_[r_.pools_[now().symbol][a.anchored]]);
+      case Anchor::Pool: return r_.constants_->address() + r_.pools_[now().symbol][a.anchored];
       case Anchor::Symbol:
         return reinterpret_cast<uint64_t>(
             r_.jit_.address(r_.jit_.lowered().legal->symbol_name(Symbol(a.anchored))));
@@ -339,6 +338,10 @@ class CodeRun {
           state_.registers[base] = anchored(a);
           to.address.base = static_cast<int8_t>(base);
         }
+      } else if (o.part != Part::Whole) {
+        const CodeAddress& a = code.addresses[static_cast<size_t>(o.value)];
+        uint64_t whole = anchored(a) + static_cast<uint64_t>(a.displacement);
+        to.literal = static_cast<int64_t>(part_of(whole, o.part, target_.lower_bits));
       } else if (o.kind == OperandKind::Label) {
         to.literal = o.value;  // blocks are numbered from `next` on, which is 0
       } else {
@@ -366,9 +369,10 @@ class CodeRun {
   const Target& target_;
   const RunOptions& options_;
   const std::function<void(const CodeObservation&)>& see_;
+  const ByteOrder order_ = target_.layout.order;
   State state_;
   std::mt19937_64 random_;
-  std::vector<uint8_t> stack_;
+  ReachableMemory stack_;
   std::vector<MemoryRegion> allowed_;
   MemoryAccess access_;
   std::vector<Activation> activations_;
@@ -387,6 +391,7 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
   std::unique_ptr<CodeRunner> out(new CodeRunner(jit, target));
   const Module& legal = *jit.lowered().legal;
   RuleIndex rules(target, features.value_or(target.usual_features));
+  std::vector<uint8_t> constants;
   out->codes_.resize(legal.symbol_count());
   out->pools_.resize(legal.symbol_count());
   for (size_t k = 0; k < legal.symbol_count(); ++k) {
@@ -396,13 +401,16 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
     Code code = std::move(selected->code);
     if (stage == Stage::Allocated) code = std::move(allocate(std::move(code), target).code);
     for (const PoolEntry& e : code.pool) {
-      out->pools_[k].push_back(out->constants_.size());
-      out->constants_.insert(out->constants_.end(), {e.bits, e.high});
+      out->pools_[k].push_back(constants.size());
+      constants.resize(constants.size() + 16);
+      put_entry(e, target.layout.order, &constants[constants.size() - 16]);
     }
     out->codes_[k] = std::make_unique<Code>(std::move(code));
     out->functions_[reinterpret_cast<uint64_t>(jit.address(legal.symbol_name(Symbol(k))))] =
         static_cast<uint32_t>(k);
   }
+  out->constants_ = std::make_unique<ReachableMemory>(constants.size(), target);
+  std::copy(constants.begin(), constants.end(), out->constants_->bytes().begin());
   for (const MemoryRegion& r : jit.regions())
     if (!r.executable) out->allowed_.push_back(r);
   return out;

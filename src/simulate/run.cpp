@@ -1,9 +1,9 @@
 #include "porphyry/simulate/run.h"
+#include "memory.h"
 #include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
 
-#include <cstring>
 #include <random>
 
 namespace porphyry::simulate {
@@ -48,16 +48,21 @@ constexpr uint64_t end_of_run = 8;
 
 // Registers hold anything when a function is called, but for the stack pointer, on top of whose memory the
 // return address lies, and the first argument of the bridge: where the words are.
-State state_at_entry(const Target& target, std::span<uint8_t> stack, const uint64_t* words,
+State state_at_entry(const Target& target, std::span<uint8_t> stack, uint64_t words,
                      std::mt19937_64& random) {
   State state(target);
   for (Bits& r : state.registers) r = Bits(random()) << 64 | random();
   for (const RegisterClass& c : target.classes)
     for (unsigned k = 0; k < c.count; ++k) state.registers[c.first + k] &= mask_of(c.bits);
-  uint64_t top = round_down<uint64_t>(reinterpret_cast<uint64_t>(stack.data() + stack.size()), 64) - 8;
-  std::memcpy(reinterpret_cast<void*>(top), &end_of_run, 8);
-  state.registers[target.convention.stack] = top;
-  state.registers[target.convention.whole[0]] = reinterpret_cast<uint64_t>(words);
+  const Convention& c = target.convention;
+  uint64_t top = round_down<uint64_t>(reinterpret_cast<uint64_t>(stack.data() + stack.size()), 64);
+  top -= target.frame.return_bytes;
+  if (c.return_address >= 0)
+    state.registers[static_cast<size_t>(c.return_address)] = end_of_run;
+  else
+    store_number(top, target.frame.return_bytes, target.layout.order, end_of_run);
+  state.registers[c.stack] = top;
+  state.registers[c.whole[0]] = words;
   return state;
 }
 
@@ -75,15 +80,13 @@ MemoryAccess Runner::access(uint64_t& touched) const {
   return {[this, &touched](uint64_t address, unsigned bytes) -> std::optional<Bits> {
             touched = address;
             if (!region(address, bytes)) return std::nullopt;
-            Bits v = 0;
-            std::memcpy(&v, reinterpret_cast<const void*>(address), bytes);
-            return v;
+            return load_number(address, bytes, target_.layout.order);
           },
           [this, &touched](uint64_t address, unsigned bytes, Bits v) {
             touched = address;
             const MemoryRegion* r = region(address, bytes);
             if (!r || !r->writable) return false;
-            std::memcpy(reinterpret_cast<void*>(address), &v, bytes);
+            store_number(address, bytes, target_.layout.order, v);
             return true;
           }};
 }
@@ -99,14 +102,15 @@ Result<const Runner::Decoded*> Runner::instruction_at(uint64_t at) {
 }
 
 RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& options) {
-  std::vector<uint64_t> words(arguments.begin(), arguments.end());
-  words.resize(std::max(words.size(), bridge_.argument_words) + bridge_.result_words);
-  std::vector<uint8_t> stack(options.stack_bytes);
+  ReachableMemory frame(8 * (bridge_.argument_words + bridge_.result_words), target_),
+      stack(options.stack_bytes, target_);
+  auto* words = reinterpret_cast<uint64_t*>(frame.bytes().data());
+  bridge_.put_arguments(arguments, words);
   size_t before = allowed_.size();
-  allow({reinterpret_cast<uint8_t*>(words.data()), words.size() * 8});
-  allow(stack);
+  allow(frame.bytes());
+  allow(stack.bytes());
   std::mt19937_64 random(options.seed);
-  State state = state_at_entry(target_, stack, words.data(), random);
+  State state = state_at_entry(target_, stack.bytes(), frame.address(), random);
 
   RunOutcome out;
   uint64_t touched = 0;
@@ -138,7 +142,7 @@ RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& op
            fmt::format("an access at {:#x}, which the program may not touch", touched));
     at = did.end == StepOutcome::End::Gone ? did.to : state.next;
   }
-  if (out.end == RunOutcome::End::Result) out.results = bridge_.results(words.data());
+  if (out.end == RunOutcome::End::Result) out.results = bridge_.results(words);
   allowed_.resize(before);
   return out;
 }

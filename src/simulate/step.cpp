@@ -35,12 +35,10 @@ class Stepper {
       case MeaningKind::Compute: return compute_step(s);
       case MeaningKind::Copy: return write(s.to, read(s.arguments[0]));
       case MeaningKind::Load:
-        return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type.bytes()));
+        return write(s.to, load(static_cast<uint64_t>(read(s.arguments[0])), s.to.type));
       case MeaningKind::Store: {
         Bits v = read(s.arguments[0]);
-        if (!memory_.store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type.bytes(), v))
-          fault();
-        return;
+        return store(static_cast<uint64_t>(read(s.arguments[1])), s.arguments[0].type, v);
       }
       case MeaningKind::Open: out_.open_flags.emplace_back(target_.flags[s.to.index]); return;
       case MeaningKind::Trap:
@@ -90,10 +88,26 @@ class Stepper {
     write(s.to, packed);
   }
 
-  Bits load(uint64_t address, unsigned bytes) {
-    auto v = memory_.load(address, bytes);
+  // Lanes lie in memory one behind the other, whatever the order of bytes in each.
+  bool lane_by_lane(Type t) const { return t.has_lanes() && target_.layout.order == ByteOrder::Big; }
+  Bits load(uint64_t address, Type t) {
+    if (lane_by_lane(t)) {
+      Bits all = 0;
+      for (unsigned lane = 0; lane < t.lanes(); ++lane)
+        all |= load(address + lane * t.element_bytes(), t.element()) << lane * t.bits();
+      return all;
+    }
+    auto v = memory_.load(address, t.bytes());
     if (!v) fault();
     return v.value_or(0);
+  }
+  void store(uint64_t address, Type t, Bits v) {
+    if (!lane_by_lane(t)) {
+      if (!memory_.store(address, t.bytes(), v)) fault();
+      return;
+    }
+    for (unsigned lane = 0; lane < t.lanes(); ++lane)
+      store(address + lane * t.element_bytes(), t.element(), v >> lane * t.bits());
   }
 
   uint64_t address_of(const PlainAddress& a) const {
@@ -101,7 +115,7 @@ class Stepper {
     if (a.relative) sum += state_.next;
     if (a.base >= 0) sum += static_cast<uint64_t>(state_.registers[static_cast<size_t>(a.base)]);
     if (a.index >= 0) sum += static_cast<uint64_t>(state_.registers[static_cast<size_t>(a.index)]) * a.scale;
-    return sum;
+    return sum & static_cast<uint64_t>(mask_of(target_.layout.pointer_bits));
   }
 
   // An operand in memory; nothing (and a trap) where it must lie at a multiple of its size and does not.
@@ -139,7 +153,7 @@ class Stepper {
       case OperandKind::Register: return state_.registers[o.physical] & mask;
       case OperandKind::Memory: {
         auto at = place_of(shape, o.address, p.type.bytes());
-        return at ? load(*at, p.type.bytes()) : 0;
+        return at ? load(*at, p.type) : 0;
       }
       case OperandKind::Address: return address_of(o.address);
       case OperandKind::Literal: return static_cast<Bits>(static_cast<__int128>(o.literal)) & mask;
@@ -180,7 +194,7 @@ class Stepper {
     if (shape.kind == OperandKind::Register)
       return write_register(o.physical, p.type.total_bits(), shape.clears, v);
     auto at = place_of(shape, o.address, p.type.bytes());
-    if (at && !memory_.store(*at, p.type.bytes(), v)) fault();
+    if (at) store(*at, p.type, v);
   }
 
   const Target& target_;

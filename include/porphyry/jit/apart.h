@@ -25,6 +25,21 @@ class SharedMemory {
   size_t bytes_ = 0;
 };
 
+// Memory that a target's pointers reach, for simulation: zeros at first.
+class ReachableMemory {
+ public:
+  ReachableMemory(size_t bytes, const machine::Target& target);
+  ~ReachableMemory();
+  ReachableMemory(const ReachableMemory&) = delete;
+  ReachableMemory& operator=(const ReachableMemory&) = delete;
+  std::span<uint8_t> bytes() const { return {memory_, bytes_}; }
+  uint64_t address() const { return reinterpret_cast<uintptr_t>(memory_); }
+
+ private:
+  uint8_t* memory_ = nullptr;
+  size_t bytes_ = 0;
+};
+
 struct NativeOutcome {
   enum class End : uint8_t { Result, Trap, Fault, TooLong } end = End::Result;
   std::vector<uint64_t> results;  // the words of each, as constants have them: see Type::words
@@ -43,6 +58,8 @@ struct Bridge {
   std::unique_ptr<Jit> code;
   Signature signature;
   size_t argument_words = 0, result_words = 0;
+  // Puts the words of arguments into a frame, each value as it lies in the module's memory.
+  void put_arguments(std::span<const uint64_t> words, uint64_t* frame) const;
   // The words of the results in a frame that was run, masked to their types.
   std::vector<uint64_t> results(const uint64_t* frame) const;
 };

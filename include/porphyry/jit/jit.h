@@ -31,6 +31,8 @@ using Resolver = std::function<void*(std::string_view name)>;
 void* usual_externals(std::string_view name);
 
 struct JitOptions {
+  // For simulation only: of any target, in memory that its pointers reach; nothing is made executable.
+  bool simulated = false;
   bool lazy = false;          // functions are compiled when they are first called
   bool for_debugger = false;  // code, frames and lines are made known to a debugger of this process
   bool for_profiler = false;  // names and places go to /tmp/perf-PID.map, where the system's profiler looks

@@ -118,6 +118,9 @@ struct PoolEntry {
 // Where the entries lie in a piece of memory that begins at a multiple of 16, and behind them its size.
 std::vector<size_t> pool_places(std::span<const PoolEntry> pool);
 
+// What an entry holds, as it lies in memory.
+void put_entry(const PoolEntry& entry, ByteOrder order, uint8_t* to);
+
 template <class T>
 using CodeRows = std::pmr::vector<T>;
 
