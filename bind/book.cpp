@@ -250,9 +250,10 @@ void Binder::upkeep(const Entry& entry) {
                       {"return", "return_values", {}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');
-    std::string key = line.text.substr(0, colon),
-                name = colon == std::string::npos ? "" : words(line.text.substr(colon + 1))[0];
-    auto form = [&](const std::vector<Wanted>& operands) {
+    const std::string key = line.text.substr(0, colon);
+    const WordList names = colon == std::string::npos ? WordList() : words(line.text.substr(colon + 1));
+    auto form = [&](const std::vector<Wanted>& operands, size_t which = 0) {
+      const std::string name = names.empty() ? "" : names[std::min(which, names.size() - 1)];
       FormIndex f = find_form(name, operands);
       if (f == 0)
         complain(line, "'" + name + "' has no form for this", "an instruction with fitting operands");
@@ -266,7 +267,7 @@ void Binder::upkeep(const Entry& entry) {
       if (k[0] == "move")
         book_.moves.push_back({c, bits, form({r, r})});
       else
-        book_.spills.push_back({c, bits, form({m, r}), form({r, m})});
+        book_.spills.push_back({c, bits, form({m, r}), form({r, m}, 1)});
       continue;
     }
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
@@ -322,7 +323,12 @@ void Binder::group_forms() {
     }
   }
   for (BoundForm& form : book_.forms)
-    if (!form.opposite.empty()) form.opposite_form = find_form(form.opposite, {{OperandKind::Label}});
+    if (!form.opposite.empty()) {
+      std::vector<Wanted> operands;
+      for (const machine::FormOperand& o : form.operands)
+        operands.push_back({o.kind, o.kind == OperandKind::Register ? o.register_class : -1});
+      form.opposite_form = find_form(form.opposite, operands);
+    }
 }
 
 Result<BoundBook> read_book(const SourceText& source) { return Binder(source).run(); }

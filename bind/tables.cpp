@@ -205,7 +205,7 @@ class TableWriter {
     line("  t.address = {{scales, {}, {}}};", book_.offset_bits, book_.address_symbols);
     line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;");
     line(
-        "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, "
+        "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, {}, "
         "{}}};",
         text(book_.convention), registers(book_.kept), registers(book_.reserved), book_.stack,
         book_.stack_align, book_.scratch, book_.float_count, book_.return_address, word_bits, book_.far);

@@ -23,7 +23,7 @@ const Target& target() { return *native_target(); }
 
 Code selected_code(uint64_t seed) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+  Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
   auto module = clone(*program.module);
   legalize(*module, target(), Coverage(target(), target().usual_features));
   return select(*module, program.main, RuleIndex(target(), target().usual_features))->code;

@@ -24,15 +24,19 @@ std::vector<Type> types() {
 }
 
 // What is not an operation on values: memory, control flow, constants, calls, bools, pointers.
-std::string other_forms() {
-  std::string out = "module forms\nextern func far(i64) -> i64\ndata post holds i64: 1\n";
+std::string other_forms(const MemoryLayout& layout) {
+  const std::string index = Type::integer(layout.pointer_bits).name();
+  std::string out =
+      fmt::format("module forms\nlayout {} pointers {}\nextern func far({}) -> i64\n",
+                  layout.order == ByteOrder::Big ? "big" : "little", layout.pointer_bits, index);
+  out += "data post holds i64: 1\n";
   size_t n = 0;
   auto add = [&](const std::string& header, const std::string& body) {
     out += fmt::format("func form{}{} {{\nenter:\n{}}}\n", n++, header, body);
   };
   for (const char* t : {"bool", "i7", "i8", "i16", "i24", "i32", "i64", "i128", "f32", "f64", "ptr", "f32[4]",
                         "i8[16]", "i64[3]", "bool[8]"}) {
-    add(fmt::format("(p: ptr, i: i64) -> {}", t),
+    add(fmt::format("(p: ptr, i: {}) -> {}", index, t),
         fmt::format("  v = load {} [p]\n  w = load {} [p + i*4 + 12]\n  x = load {} [p + i*24 - 8] "
                     "volatile\n  store w, [p]\n  store v, [p + i*8]\n  return x\n",
                     t, t, t));
@@ -51,12 +55,13 @@ std::string other_forms() {
     add("(a: ptr, b: ptr) -> bool", fmt::format("  c = {} a, b\n  return c\n", op));
   add("(a: bool, b: bool, c: bool) -> i32, bool",
       "  d = not a\n  e = pick d, b, c\n  w = widen.u i32 e\n  return w, d\n");
-  add("(p: ptr, q: ptr, n: i64)",
+  add("(p: ptr, q: ptr, n: " + index + ")",
       "  copy [p], [q], n\n  copy [p], [q], 37\n  fill 3:i8, [p], n\n  fill 0:i8, [p], 100\n  return\n");
-  add("(p: ptr, n: i64) -> i64, ptr, i64",
-      "  r = reserve 48 align 16\n  store n, [r + 8]\n  a = address of post\n  b = at [p + n*8 + 5]\n  x = "
-      "bits i64 b\n  y = call far(x)\n  z = call [p](y) -> i64\n  return z, a, y\n");
-  add("(n: i64) -> i64", "  return call far(n)\n");
+  add(fmt::format("(p: ptr, n: {0}) -> i64, ptr, i64", index),
+      fmt::format("  r = reserve 48 align 16\n  store n, [r + 8]\n  a = address of post\n  b = at [p + n*8 + "
+                  "5]\n  x = bits {0} b\n  y = call far(x)\n  z = call [p](y) -> i64\n  return z, a, y\n",
+                  index));
+  add(fmt::format("(n: {}) -> i64", index), "  return call far(n)\n");
   add("()", "  trap\n");
   add("() -> f32, f64, i8, i64, ptr", "  return 0.0, -2.5, -1, 0x123456789abcdef0, null\n");
   return out;
@@ -83,10 +88,12 @@ TEST_P(WholeBooks, LeaveNothingUncovered) {
         Realm realm;
         unsigned bits = t.is_integer() ? t.bits() : 32;
         Type other = Type::integer(bits == 64 ? 16 : bits < 64 ? bits * 2 : 8).with_lanes(t.lanes());
-        check(*module_of_cases(realm, operation_cases(t, other), constant), features);
+        auto cases = module_of_cases(realm, operation_cases(t, other), constant);
+        cases->layout = target.layout;
+        check(*cases, features);
       }
     Realm realm;
-    auto module = load_text(realm, SourceText("forms.por", other_forms()));
+    auto module = load_text(realm, SourceText("forms.por", other_forms(target.layout)));
     ASSERT_TRUE(module.good()) << render(module.why());
     check(**module, features);
   }

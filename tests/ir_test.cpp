@@ -75,7 +75,7 @@ void check_structure(const Function& f) {
 TEST(Function, KeepsUsesOrderAndEdgesThroughRandomEdits) {
   for (uint64_t seed = 1; seed <= 60; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     Function& f = program.module->function(program.main);
     std::mt19937_64 random(seed);
     check_structure(f);

@@ -127,7 +127,7 @@ TEST(Jit, LazilyOnlyWhatIsCalledIsCompiledAndMeansTheSame) {
 TEST(Jit, LazyProgramsOfTheWholeLanguage) {
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     std::vector<uint8_t> pieces[2];
     std::string ends[2];
     for (bool lazy : {false, true}) {

@@ -220,7 +220,7 @@ TEST(Link, FunctionsMoveBetweenRealms) {
 TEST(Blocks, AreCutAndJoined) {
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto cut = clone(*program.module);
     for (Symbol s : cut->functions()) {
       Function& f = cut->function(s);

@@ -35,7 +35,7 @@ const machine::Target& target() { return *native_target(); }
 TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
   for (uint64_t seed = 1; seed <= testing::part_of(60); ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto kept = machine::lower(*program.module, target(), {.explain = true});
     ASSERT_TRUE(kept.good()) << render(kept.why());
     std::string bytes = elf_bytes(make_object(*kept, target())), text = render_assembly(*kept, target());
@@ -316,7 +316,7 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
   };
   for (uint64_t seed = 1; seed <= testing::part_of(120); ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     if (seed % 2) {
       EXPECT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
     }

@@ -124,7 +124,7 @@ struct Allocated {
 
 std::vector<Allocated> allocations(uint64_t seed) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+  Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
   auto module = clone(*program.module);
   Coverage coverage(target(), target().usual_features);
   std::vector<Allocated> out;
@@ -317,7 +317,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
   testing::TemporaryFolder folder;
   for (uint64_t seed = 900; seed < 925; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto lowered = lower(*program.module, target());
     ASSERT_TRUE(lowered.good());
     std::string source = folder.write("m.s", render_assembly(*lowered, target()));

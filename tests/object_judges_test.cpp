@@ -35,7 +35,7 @@ std::vector<std::vector<std::string>> words_of(const std::string& text) {
 class Judged {
  public:
   explicit Judged(uint64_t seed) {
-    program_ = make_sample(realm_, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 40u});
+    program_ = make_sample(realm_, {.seed = seed, .layout = MemoryLayout{}, .lanes = seed % 3 ? 0u : 40u});
     auto made = machine::lower(*program_.module, *native_target(), {.exported = true});
     EXPECT_TRUE(made.good()) << render(made.why());
     lowered = std::move(*made);

@@ -328,7 +328,7 @@ TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {
   size_t checked = 0;
   for (uint64_t seed = 40; seed < 48; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto lowered = machine::lower(*program.module, *native_target());
     ASSERT_TRUE(lowered.good());
     std::string file =

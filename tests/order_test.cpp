@@ -81,7 +81,8 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
   size_t moved = 0, pairs = 0;
   for (uint64_t seed = 1; seed <= 40; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 50u});
+    Sample program =
+        make_sample(realm, {.seed = seed, .layout = MemoryLayout{}, .lanes = seed % 3 ? 0u : 50u});
     Module& module = *program.module;
     legalize(module, target(), Coverage(target(), target().usual_features));
     RuleIndex rules(target(), target().usual_features);
@@ -141,7 +142,7 @@ TEST(Emit, JumpsAreAsShortAsTheirDistances) {
   size_t brief = 0, far = 0;
   for (uint64_t seed = 1; seed <= 25; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .statements = 30, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .statements = 30, .layout = MemoryLayout{}});
     auto lowered = lower(*program.module, target());
     ASSERT_TRUE(lowered.good());
     for (const CompiledFunction& f : lowered->functions)

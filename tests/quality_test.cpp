@@ -174,7 +174,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
   int copies[2] = {0, 0}, spills[2] = {0, 0};
   for (uint64_t seed = 1; seed <= testing::part_of(160); ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto module = clone(*program.module);
     ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
     legalize(*module, target(), Coverage(target(), target().usual_features));
@@ -296,7 +296,7 @@ TEST(Quality, SumsOverManyProgramsDoNotRise) {
   std::map<std::string, uint64_t> sums;
   for (uint64_t seed = 1; seed <= 500; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     ASSERT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
     auto lowered = machine::lower(*program.module, target(), {.schedule = true});
     ASSERT_TRUE(lowered.good()) << render(lowered.why());

@@ -16,11 +16,13 @@
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
+#include "porphyry/sample/reduce.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/simulate/code_run.h"
 #include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/sample_run.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
@@ -59,25 +61,31 @@ std::string difference(const Observed& a, const Observed& b, const std::vector<T
 
 class Laboratory {
  public:
-  explicit Laboratory(Sample& program) : program_(program), arguments_(program.arguments) {}
+  Laboratory(Sample& program, const machine::Target& target)
+      : program_(program), target_(target), arguments_(program.arguments) {}
 
+  // The program itself. Legalization says in many steps what was one.
+  static constexpr uint64_t most_steps = 400'000, most_steps_afterwards = 40'000'000;
+  Observed meant(const Module& module) { return evaluated(module, 1, false, most_steps); }
   // A legalized module takes arguments and gives results in parts.
-  Observed evaluated(const Module& module, uint64_t seed = 1, bool in_parts = false) {
+  Observed evaluated(const Module& module, uint64_t seed, bool in_parts = false,
+                     uint64_t step_limit = most_steps_afterwards) {
     Observed out;
     const Signature meant = program_.module->function(program_.main).signature();
-    machine::Passing way = machine::passing(native_target()->convention, meant);
+    machine::Passing way = machine::passing(target_.convention, meant);
     std::vector<uint8_t> memory(way.result_bytes + 1);
     out.piece = fresh_piece();
-    // Legalization says in many steps what was one.
-    Evaluator e(module,
-                {.seed = seed, .step_limit = &module == program_.module.get() ? 400'000u : 40'000'000u});
+    Evaluator e(module, {.seed = seed, .step_limit = step_limit});
     std::vector<Datum> arguments = testing::sample_arguments(program_, e.attach(out.piece, "piece"));
     for (size_t k = 0; k < module.symbol_count(); ++k)
       if (module[Symbol(k)].kind == SymbolKind::ExternFunction) provide(e, module, Symbol(k));
-    if (in_parts) arguments = machine::arguments_in_parts(*native_target()->convention.values, way, meant, arguments, e.attach(memory, "results"));
+    if (in_parts)
+      arguments = machine::arguments_in_parts(*target_.convention.values, way, meant, arguments,
+                                              e.attach(memory, "results"));
     Outcome run = e.call(program_.main, arguments);
     if (in_parts && run.end == Outcome::End::Result)
-      run.results = machine::results_from_parts(*native_target()->convention.values, way, meant, run.results, memory, native_target()->layout.order);
+      run.results = machine::results_from_parts(*target_.convention.values, way, meant, run.results, memory,
+                                                target_.layout.order);
     out.end = static_cast<int>(run.end);
     out.message = run.message;
     size_t at = 0;
@@ -95,8 +103,9 @@ class Laboratory {
   class Compiled {
    public:
     Compiled(const Laboratory& lab, const Module& module, bool schedule)
-        : lab_(lab), module_(module), target_(*native_target()) {
-      auto jit = Jit::compile(module, target_, {.check_allocation = true, .schedule = schedule});
+        : lab_(lab), module_(module), target_(lab.target_) {
+      auto jit = Jit::compile(module, target_, {.check_allocation = true, .schedule = schedule},
+                              usual_externals, {.simulated = !target_.runs_here()});
       if (!jit) {
         why_not_ = render(jit.why());
         return;
@@ -124,20 +133,33 @@ class Laboratory {
     Observed simulated(simulate::Stage stage, uint64_t seed) {
       return observed([&](std::vector<uint64_t>& arguments, std::vector<uint8_t>& piece) {
         auto runner = simulate::CodeRunner::make(*jit_, target_, stage);
-        (*runner)->allow(piece);
-        return (*runner)->run(module_.symbol_name(lab_.program_.main), arguments, {.seed = seed});
+        return with_piece(**runner, arguments, piece, [&] {
+          return (*runner)->run(module_.symbol_name(lab_.program_.main), arguments, {.seed = seed});
+        });
       });
     }
     // By the book, with open flags and the registers' first contents from a seed.
     Observed simulated(uint64_t seed) {
       return observed([&](std::vector<uint64_t>& arguments, std::vector<uint8_t>& piece) {
         auto runner = simulate::Runner::make(*jit_, module_.symbol_name(lab_.program_.main), target_);
-        (*runner)->allow(piece);
-        return (*runner)->run(arguments, {.seed = seed});
+        return with_piece(**runner, arguments, piece,
+                          [&] { return (*runner)->run(arguments, {.seed = seed}); });
       });
     }
 
    private:
+    // The piece where the target's pointers reach it.
+    template <class Runner, class Run>
+    simulate::RunOutcome with_piece(Runner& runner, std::vector<uint64_t>& arguments,
+                                    std::vector<uint8_t>& piece, Run run_it) {
+      ReachableMemory memory(piece.size(), target_);
+      std::copy(piece.begin(), piece.end(), memory.bytes().begin());
+      runner.allow(memory.bytes());
+      arguments[0] = memory.address();
+      simulate::RunOutcome run = run_it();
+      std::copy(memory.bytes().begin(), memory.bytes().end(), piece.begin());
+      return run;
+    }
     template <class Run>
     Observed observed(Run run_it) {
       Observed out;
@@ -194,6 +216,7 @@ class Laboratory {
   }
 
   Sample& program_;
+  const machine::Target& target_;
   std::vector<uint64_t> arguments_;
 };
 
@@ -202,31 +225,104 @@ size_t program_count() {
   return n ? std::strtoul(n, nullptr, 10) : testing::part_of(400);
 }
 
-TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
-  const machine::Target& target = *native_target();
+// One program in all the forms that it is run in; what is wanted is made when it is first asked for.
+class Trial {
+ public:
+  Trial(Laboratory& lab, const machine::Target& target, const Module& module)
+      : lab_(lab), target_(target), module_(module) {}
+
+  Laboratory::Compiled& plain() {
+    if (!plain_) plain_ = std::make_unique<Laboratory::Compiled>(lab_, module_, false);
+    return *plain_;
+  }
+  const Module& optimized() {
+    if (!optimized_) {
+      optimized_ = clone(module_);
+      Diagnostics broken = run_pipeline(*optimized_, level_named("-O1")->pipeline(), {.check_between = true});
+      EXPECT_TRUE(broken.empty()) << render(broken);
+    }
+    return *optimized_;
+  }
+  Laboratory::Compiled& fast() {
+    if (!fast_) fast_ = std::make_unique<Laboratory::Compiled>(lab_, optimized(), true);
+    return *fast_;
+  }
+  Observed evaluated_optimized() { return lab_.evaluated(optimized(), 2); }
+  Observed after(const std::string& step, machine::Features features) {
+    auto legal = clone(module_);
+    machine::legalize(*legal, target_, machine::Coverage(target_, features),
+                      {.pipeline = machine::legalization().until(step)});
+    Diagnostics broken = verify(*legal);
+    if (!broken.empty()) return {.end = 9, .message = render(broken)};
+    return lab_.evaluated(*legal, 2, step != "reach" && step != "marks");
+  }
+
+ private:
+  Laboratory& lab_;
+  const machine::Target& target_;
+  const Module& module_;
+  std::unique_ptr<Laboratory::Compiled> plain_, fast_;
+  std::unique_ptr<Module> optimized_;
+};
+
+// A way to run a program.
+struct Way {
+  std::string name;
+  std::function<Observed(Trial&)> run;
+};
+
+struct Measure {  // how much is done with each program
   bool every_stage = std::getenv("PORPHYRY_EVERY_STAGE"), only_runs = std::getenv("PORPHYRY_ONLY_RUNS");
+};
+
+std::vector<Way> ways_of(const machine::Target& target, uint64_t seed, const Measure& measure) {
+  std::vector<Way> out;
+  if ((seed % 4 == 0 && !measure.only_runs) || measure.every_stage)
+    for (machine::Features features : {target.usual_features, machine::Features(0)}) {
+      for (const std::string& step : machine::legalization().names())
+        out.push_back({"evaluated after " + step, [=](Trial& t) { return t.after(step, features); }});
+      if (target.usual_features == 0) break;  // without features more is rewritten
+    }
+  using simulate::Stage;
+  const bool runs = target.runs_here();
+  if (runs) out.push_back({"native without passes", [](Trial& t) { return t.plain().native(); }});
+  out.push_back(
+      {"simulated as selected", [=](Trial& t) { return t.plain().simulated(Stage::Selected, seed); }});
+  out.push_back(
+      {"simulated as allocated", [=](Trial& t) { return t.plain().simulated(Stage::Allocated, seed); }});
+  if (!runs || seed % 4 == 1 || measure.every_stage)
+    out.push_back({"simulated", [=](Trial& t) { return t.plain().simulated(seed); }});
+  if (measure.only_runs && seed % 4) return out;
+  out.push_back({"evaluated after -O1", [](Trial& t) { return t.evaluated_optimized(); }});
+  out.push_back({"run after -O1, scheduled",
+                 [=](Trial& t) { return runs ? t.fast().native() : t.fast().simulated(seed); }});
+  return out;
+}
+
+class RandomPrograms : public ::testing::TestWithParam<std::string> {};
+
+// By the processor, where there is one for the target, and the simulator. A program that does not is made
+// smaller before it is shown.
+TEST_P(RandomPrograms, MeanTheSameAtEveryLevelAndStage) {
+  const machine::Target& target = testing::target(GetParam());
+  const Measure measure;
   size_t results = 0, traps = 0, exhausted = 0;
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");
   uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
   for (uint64_t seed = first; seed < first + program_count(); ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true, .lanes = seed % 3 ? 0u : 60u});
+    Sample program =
+        make_sample(realm, {.seed = seed, .layout = target.layout, .lanes = seed % 3 ? 0u : 60u});
     Module& module = *program.module;
     Diagnostics wrong = verify(module);
     ASSERT_TRUE(wrong.empty()) << "seed " << seed << "\n" << render(wrong);
-    const auto& types = module.function(program.main).signature().results;
-    Laboratory lab(program);
-    Observed meant = lab.evaluated(module);
+    const auto types = module.function(program.main).signature().results;
+    Laboratory lab(program, target);
+    Observed meant = lab.meant(module);
     ASSERT_NE(meant.end, 2) << "seed " << seed << ": " << meant.message;
     ++(meant.end == 0 ? results : meant.end == 1 ? traps : exhausted);
     if (meant.end == 3) continue;
-    auto expect = [&](const Observed& is, const Module& m, const std::string& where) {
-      std::string d = difference(meant, is, types);
-      if (!d.empty()) ADD_FAILURE() << "seed " << seed << ", " << where << ": " << d << "\n" << write_text(m);
-      return d.empty();
-    };
-
-    if (!only_runs) {  // text and back is the same program to the letter
+    if (!measure.only_runs) {  // text and back is the same program to the letter
       std::string text = write_text(module);
       Realm other;
       SourceText source("random.por", text);
@@ -234,38 +330,25 @@ TEST(RandomPrograms, EvaluatorAndProcessorAgreeAtEveryLevelAndStage) {
       ASSERT_TRUE(read.good()) << render(read.why());
       ASSERT_EQ(write_text(**read), text);
     }
-
-    if ((seed % 4 == 0 && !only_runs) || every_stage)
-      for (machine::Features features :
-           {target.usual_features, machine::Features(0)})  // without features more is rewritten
-        for (const std::string& step : machine::legalization().names()) {
-          auto legal = clone(module);
-          machine::legalize(*legal, target, machine::Coverage(target, features),
-                            {.pipeline = machine::legalization().until(step)});
-          Diagnostics broken = verify(*legal);
-          ASSERT_TRUE(broken.empty()) << "seed " << seed << ", after " << step << "\n" << render(broken);
-          bool in_parts = step != "reach" && step != "marks";
-          if (!expect(lab.evaluated(*legal, 2, in_parts), *legal, "evaluated after " + step)) return;
-        }
-    Laboratory::Compiled plain(lab, module, false);
-    if (!expect(plain.native(), module, "native without passes")) return;
-    if (!expect(plain.simulated(simulate::Stage::Selected, seed), module, "simulated as selected")) return;
-    if (!expect(plain.simulated(simulate::Stage::Allocated, seed), module, "simulated as allocated")) return;
-    if ((seed % 4 == 1 || every_stage) && !expect(plain.simulated(seed), module, "simulated")) return;
-    if (only_runs && seed % 4) continue;
-    Notes notes;
-    auto optimized = clone(module);
-    Diagnostics broken =
-        run_pipeline(*optimized, level_named("-O1")->pipeline(), {.notes = &notes, .check_between = true});
-    ASSERT_TRUE(broken.empty()) << "seed " << seed << "\n" << render(broken);
-    if (!expect(lab.evaluated(*optimized, 2), *optimized, "evaluated after -O1")) return;
-    Laboratory::Compiled fast(lab, *optimized, true);
-    if (!expect(fast.native(), *optimized, "native after -O1, scheduled")) return;
+    Trial trial(lab, target, module);
+    for (const Way& way : ways_of(target, seed, measure)) {
+      std::string d = difference(meant, way.run(trial), types);
+      if (d.empty()) continue;
+      auto small = reduce(module, program.main, [&](const Module& m) {
+        Observed should = lab.meant(m);
+        Trial again(lab, target, m);
+        return should.end < 2 && !difference(should, way.run(again), types).empty();
+      });
+      FAIL() << "seed " << seed << ", " << way.name << ": " << d << "\nreduced to\n" << write_text(*small);
+    }
   }
   // The generator would be useless if most programs ended early.
   EXPECT_GT(results * 10, program_count() * 7);
   std::printf("%zu results, %zu traps, %zu exhausted\n", results, traps, exhausted);
 }
+
+INSTANTIATE_TEST_SUITE_P(All, RandomPrograms, ::testing::ValuesIn(testing::target_names()),
+                         testing::as_test_name);
 
 }  // namespace
 }  // namespace porphyry

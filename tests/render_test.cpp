@@ -35,7 +35,7 @@ std::vector<machine::FunctionListing> listings_of(const Module& module) {
 TEST(Render, ListingsAccountForEveryByte) {
   for (uint64_t seed = 40; seed < 60; ++seed) {
     Realm realm;
-    Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     for (const machine::FunctionListing& l : listings_of(*program.module)) {
       uint32_t at = 0;
       unsigned instructions = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
@@ -81,7 +81,7 @@ std::string without_colour(std::string_view text) {
 
 TEST(Render, ColourChangesNoText) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = 77, .native_layout = true});
+  Sample program = make_sample(realm, {.seed = 77, .layout = MemoryLayout{}});
   for (const machine::FunctionListing& l : listings_of(*program.module)) {
     std::string plain = render(l);
     EXPECT_EQ(plain, without_colour(render(l, true)));

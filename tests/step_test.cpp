@@ -39,7 +39,7 @@ struct Moment {
 class Program {
  public:
   explicit Program(uint64_t seed)
-      : sample_(make_sample(realm_, {.seed = seed, .native_layout = true, .lanes = seed % 2 ? 50u : 0u})) {
+      : sample_(make_sample(realm_, {.seed = seed, .layout = MemoryLayout{}, .lanes = seed % 2 ? 50u : 0u})) {
     auto jit = Jit::compile(*sample_.module, target());
     EXPECT_TRUE(jit.good()) << render(jit.why());
     jit_ = std::move(*jit);

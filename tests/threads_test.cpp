@@ -47,7 +47,7 @@ TEST(Threads, WorkApartInRealmsOfTheirOwn) {
 // Read, optimized and lowered: the bytes of a module.
 std::vector<uint8_t> bytes_of(uint64_t seed) {
   Realm realm;
-  Sample program = make_sample(realm, {.seed = seed, .native_layout = true});
+  Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
   Realm own;
   auto module = testing::must_read(own, write_text(*program.module));
   EXPECT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
@@ -110,7 +110,7 @@ TEST(Threads, TheToolLowersManyInputs) {
   std::string files;
   for (int k = 0; k < 8; ++k) {
     Realm realm;
-    std::string text = write_text(*make_sample(realm, {.seed = 900u + k, .native_layout = true}).module);
+    std::string text = write_text(*make_sample(realm, {.seed = 900u + k, .layout = MemoryLayout{}}).module);
     files += " " + folder.write(fmt::format("night{}.por", k), text);
   }
   testing::Ran all = testing::run_command(fmt::format("mkdir {0} && {1} lower -O1 --as object{2} -o {0} 2>&1",

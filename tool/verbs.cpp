@@ -124,7 +124,8 @@ int verb_make_sample(const Options& o) {
     SampleCoverage coverage;
     for (uint64_t k = 0; k < o.count; ++k) {
       Realm realm;
-      Sample sample = make_sample(realm, {.seed = o.seed + k, .native_layout = o.native});
+      Sample sample = make_sample(
+          realm, {.seed = o.seed + k, .layout = o.native ? std::optional(MemoryLayout{}) : std::nullopt});
       coverage.add(*sample.module);
       if (o.coverage) continue;
       put_out(o, form.write(*sample.module));

@@ -33,8 +33,8 @@ void Maker::set_up_module() {
   store.pieces.push_back({.kind = DataPiece::Kind::Zero, .zero_bytes = Sample::piece_bytes});
   store_ = module_.add_data("store", std::move(store));
   bool big = chance(25), narrow = chance(15);
-  if (big && !options_.native_layout) module_.layout.order = ByteOrder::Big;
-  if (narrow && !options_.native_layout) module_.layout.pointer_bits = 32;
+  module_.layout =
+      options_.layout.value_or(MemoryLayout{big ? ByteOrder::Big : ByteOrder::Little, narrow ? 32u : 64u});
   Realm& realm = module_.realm();
   Kinds& kinds = module_.kinds;
   KindTree tree = kinds.add_tree(realm.name("orchard"));

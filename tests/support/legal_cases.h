@@ -71,7 +71,8 @@ inline void compare_legalized(const std::vector<OperationCase>& all, const machi
       };
       ASSERT_EQ(static_cast<int>(is.end), static_cast<int>(meant.end)) << where();
       if (meant.end != Outcome::End::Result) continue;
-      auto results = results_from_parts(*target.convention.values, way, signature, is.results, memory, target.layout.order);
+      auto results = results_from_parts(*target.convention.values, way, signature, is.results, memory,
+                                        target.layout.order);
       size_t at = 0;
       for (Type t : signature.results)
         for (unsigned lane = 0; lane < t.lanes(); ++lane, ++at)

@@ -6,10 +6,15 @@
 #include <vector>
 
 #include "porphyry/targets/targets.h"
+#include "targets/rowan/rowan.h"
 
 namespace porphyry::testing {
 
-inline std::vector<const machine::Target*> targets() { return {all_targets().begin(), all_targets().end()}; }
+inline std::vector<const machine::Target*> targets() {
+  std::vector<const machine::Target*> out(all_targets().begin(), all_targets().end());
+  out.push_back(&targets::rowan());
+  return out;
+}
 
 // For tests that are instantiated for each target: its name as their parameter.
 inline std::vector<std::string> target_names() {

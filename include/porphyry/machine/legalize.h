@@ -19,6 +19,8 @@ class Coverage {
  public:
   Coverage(const Target& target, Features features);
   bool covers(Op op, Type operand, Type result) const { return has(Way::Plain, op, operand, result); }
+  // The widest integer that a register holds.
+  Type word() const { return word_; }
 
   // Of lanes, which registers hold in whole:
   //   whole         as many lanes of the element as a register has; no type when the book does not load them
@@ -50,6 +52,7 @@ class Coverage {
   void note(const Rule& rule);
   bool has(Way way, Op op, Type operand, Type result) const;
 
+  Type word_;
   std::vector<std::vector<Row>> rows_;  // by operation
   std::vector<Shuffle> shuffles_;
 };
@@ -76,8 +79,8 @@ const PassTable& legalization_passes();
 // All of them in order.
 Pipeline legalization();
 
-// The routines that legalization adds to modules that need them, as the text of one module: those for words of 32
-// bits end in _32. For tests, and for whoever wants to read them.
+// The routines that legalization adds to modules that need them, as the text of one module: those for words
+// of 32 bits end in _32. For tests, and for whoever wants to read them.
 std::string helper_routines(const MemoryLayout& layout);
 
 // What kind of module a target takes at all: its layout of memory. Empty when this is one.

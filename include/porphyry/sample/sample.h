@@ -8,6 +8,7 @@
 
 #include <array>
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include "porphyry/ir/module.h"
@@ -18,8 +19,8 @@ struct SampleOptions {
   uint64_t seed = 1;
   unsigned functions = 3;    // that call one another; a few helpers come on top
   unsigned statements = 14;  // at most, in a row; control flow nests three deep
-  // Always little-endian with pointers of 64 bits, as the processors that run them want it.
-  bool native_layout = false;
+  // What a target wants that is to run them; else any.
+  std::optional<MemoryLayout> layout = {};
   unsigned lanes = 0;  // so many of a hundred new types have lanes of the widths that registers are made for
 };
 

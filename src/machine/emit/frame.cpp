@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "far_addresses.h"
 #include "porphyry/base/rounding.h"
 #include "porphyry/machine/emit.h"
 
@@ -51,6 +52,7 @@ Diagnostics lay_out_frame(Code& f, const Target& target) {
     a.anchor = Anchor::None;
     a.base = target.convention.stack;
   }
+  if (target.convention.far >= 0) reach_far_addresses(f, target);
   return {};
 }
 

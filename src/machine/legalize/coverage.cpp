@@ -4,7 +4,8 @@
 
 namespace porphyry::machine {
 
-Coverage::Coverage(const Target& target, Features features) : rows_(operation_count) {
+Coverage::Coverage(const Target& target, Features features)
+    : word_(Type::integer(target.word_bits)), rows_(operation_count) {
   for (const Rule& rule : target.rules)
     if (!rule.matches_constant && !(rule.needs & ~features)) note(rule);
 }

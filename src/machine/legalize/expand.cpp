@@ -21,6 +21,10 @@ bool is_signed(Op op) {
     case Op::MaxS:
     case Op::Abs:
     case Op::MulHiS:
+    case Op::LtS:
+    case Op::LeS:
+    case Op::GtS:
+    case Op::GeS:
     case Op::ToFloatS: return true;
     default: return false;
   }
@@ -100,6 +104,12 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     case Op::Not:
       if (type.is_bool()) return make(Op::Xor, {v[0], number(type, 1)});
       break;
+    case Op::Eq:
+    case Op::Ne: {
+      if (!type.is_bool()) break;
+      Value differ = make(Op::Xor, v);
+      return op == Op::Ne ? differ : make(Op::Not, {differ});
+    }
     case Op::ToIntS:
     case Op::ToIntU: return to_int(op, v[0], type, result);
     case Op::ToFloatU: return to_float_unsigned(v[0], type, result);
@@ -148,7 +158,11 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
     case Op::ReverseBytes: return reverse(v[0], type, 8);
     default: break;
   }
-  // It stays as it is: selection says that no rule covers it.
+  return uncovered(op, v, result);
+}
+
+// It stays as it is: selection says that no rule covers it.
+Value Expander::uncovered(Op op, const Operands& v, Type result) {
   return f_.result(pen_.put({.op = op, .operands = v, .results = {&result, 1}}));
 }
 
@@ -224,47 +238,54 @@ Value Expander::float_extreme(Op op, const Operands& v, Type type) {
   return make(Op::Pick, {first, v[0], make(Op::Pick, {second, v[1], rest})});
 }
 
-// Saturating to 64 signed bits first, then to the range that is wanted.
+// Saturating to a signed word first, then to the range that is wanted.
 Value Expander::to_int(Op op, Value v, Type from, Type to) {
   bool is_signed_op = op == Op::ToIntS;
-  if (to == i64 && !is_signed_op) {
-    Value half = pen_.real(from, 9223372036854775808.0);
-    Value low = make(Op::MaxS, {make(Op::ToIntS, {v}, i64), number(i64, 0)});
+  const Type word = coverage_.word();
+  if (to == word && !is_signed_op) {
+    const unsigned top = word.bits() - 1;
+    Value half = pen_.real(from, std::ldexp(1.0, static_cast<int>(top)));
+    Value low = make(Op::MaxS, {make(Op::ToIntS, {v}, word), number(word, 0)});
     Value high =
-        make(Op::Xor, {make(Op::ToIntS, {make(Op::Sub, {v, half})}, i64), number(i64, uint64_t(1) << 63)});
+        make(Op::Xor, {make(Op::ToIntS, {make(Op::Sub, {v, half})}, word), number(word, uint64_t(1) << top)});
     return make(Op::Pick, {make(Op::Ge, {v, half}), high, low});
   }
-  Value wide = make(Op::ToIntS, {v}, i64);
+  if (to == word) return uncovered(op, {v}, to);
+  Value wide = make(Op::ToIntS, {v}, word);
   uint64_t greatest = static_cast<uint64_t>(mask_of(is_signed_op ? to.bits() - 1 : to.bits()));
   uint64_t least = is_signed_op ? ~greatest : 0;
   return convert(Op::Narrow, to,
-                 make(Op::MinS, {make(Op::MaxS, {wide, number(i64, least)}), number(i64, greatest)}));
+                 make(Op::MinS, {make(Op::MaxS, {wide, number(word, least)}), number(word, greatest)}));
 }
 
-// Below 2^63 as a signed number; above, half of it (the lost bit kept sticky, for rounding) and twice that.
+// Words below the half of their range as signed numbers; above, half of it (the lost bit kept sticky, for
+// rounding) and twice that.
 Value Expander::to_float_unsigned(Value v, Type from, Type to) {
   if (from.bits() < 32) return make(Op::ToFloatS, {convert(Op::WidenU, i32, v)}, to);
-  if (from.bits() == 32) return make(Op::ToFloatS, {convert(Op::WidenU, i64, v)}, to);
-  Value half = make(Op::Or, {make(Op::ShrU, {v, number(i64, 1)}), make(Op::And, {v, number(i64, 1)})});
+  if (from != coverage_.word()) return make(Op::ToFloatS, {convert(Op::WidenU, coverage_.word(), v)}, to);
+  Value half = make(Op::Or, {make(Op::ShrU, {v, number(from, 1)}), make(Op::And, {v, number(from, 1)})});
   Value big = make(Op::ToFloatS, {half}, to);
   return make(Op::Pick,
-              {make(Op::LtS, {v, number(i64, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
+              {make(Op::LtS, {v, number(from, 0)}), make(Op::Add, {big, big}), make(Op::ToFloatS, {v}, to)});
 }
 
-// Of 32 bits by a product of 64. Of 64 bits unsigned by halves, of which no sum overflows; signed products
-// take what the signs gave too much from that.
+// Of less than a word by a product of one. Of a word unsigned by halves, of which no sum overflows; signed
+// products take what the signs gave too much from that.
 Value Expander::high_product(Op op, const Operands& v, Type type) {
   bool s = op == Op::MulHiS;
-  if (type.bits() == 64 && s) {
+  if (type == coverage_.word() && s) {
     auto if_negative = [&](Value a, Value b) {
-      return make(Op::And, {make(Op::ShrS, {a, number(type, 63)}), b});
+      return make(Op::And, {make(Op::ShrS, {a, number(type, type.bits() - 1)}), b});
     };
     Value high = make(Op::Sub, {make(Op::MulHiU, v), if_negative(v[0], v[1])});
     return make(Op::Sub, {high, if_negative(v[1], v[0])});
   }
-  if (type.bits() == 64) {
-    auto low = [&](Value x) { return make(Op::And, {x, number(type, 0xffffffff)}); };
-    auto high = [&](Value x) { return make(Op::ShrU, {x, number(type, 32)}); };
+  if (type == coverage_.word()) {
+    const unsigned half = type.bits() / 2;
+    auto low = [&](Value x) {
+      return make(Op::And, {x, number(type, static_cast<uint64_t>(mask_of(half)))});
+    };
+    auto high = [&](Value x) { return make(Op::ShrU, {x, number(type, half)}); };
     Value a0 = low(v[0]), a1 = high(v[0]), b0 = low(v[1]), b1 = high(v[1]);
     Value inner = make(Op::Add, {make(Op::Mul, {a1, b0}), high(make(Op::Mul, {a0, b0}))});
     Value other = make(Op::Add, {make(Op::Mul, {a0, b1}), low(inner)});

@@ -25,6 +25,7 @@ class Expander {
   Value overflow(Op op, const Operands& v, Value wrapped, Type type);
   Value saturating(Op op, const Operands& v, Type type);
   Value expand(Op op, const Operands& v, Type type, Type result);
+  Value uncovered(Op op, const Operands& v, Type result);
   Value narrow(Op op, const Operands& v, Type type, Type result);
   Value divide_narrow(const Operands& v, Type type);
   Value rotate(Op op, const Operands& v, Type type);

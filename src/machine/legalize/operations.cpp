@@ -116,7 +116,7 @@ class Rewriter {
     if (!type.exists()) return f_.erase(i);
     Value v = f_.result(made);
     if (reads_bool)
-      v = pen.write(Op::Ne, {pen.write(Op::And, {v, pen.integer(type, 1)}), pen.integer(type, 0)});
+      v = expander_.make(Op::Ne, {expander_.make(Op::And, {v, pen.integer(type, 1)}), pen.integer(type, 0)});
     replace(i, v);
   }
   bool takes_scale(uint64_t scale) const {

@@ -2,9 +2,7 @@
 #include <algorithm>
 
 #include "access_pieces.h"
-#include "folding_pen.h"
-#include "helpers.h"
-#include "state.h"
+#include "porter.h"
 
 namespace porphyry::machine {
 namespace {
@@ -14,7 +12,7 @@ constexpr uint64_t most_unrolled = 64;  // bytes: eight words, which registers h
 
 class SpanStep {
  public:
-  SpanStep(Module& module, Function& f, Helpers& helpers) : f_(f), pen_(module, f), helpers_(helpers) {}
+  SpanStep(Legalization& context, Function& f) : context_(context), f_(f), pen_(context.module, f) {}
 
   void run() {
     for (Block b : f_.blocks())
@@ -49,7 +47,7 @@ class SpanStep {
     CopyShape shape = f_.copy_shape(i);
     Value to = pointer(i, 0, shape.to), from = pointer(i, shape.to.operand_count(), shape.from);
     Value bytes = f_.operand(i, f_.operand_count(i) - 1);
-    if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_copy"], {to, from, bytes}));
+    if (!short_one(bytes)) return call("porphyry_copy", {to, from, bytes});
     auto list = pieces_of(f_.constant_bits(bytes));
     std::vector<Value> read;
     for (AccessPiece p : list)
@@ -61,21 +59,25 @@ class SpanStep {
     const Address said = f_.address(i);
     Value to = pointer(i, 1, said), v = pen_.widen_u(f_.operand(i, 0), i64);
     Value bytes = f_.operand(i, f_.operand_count(i) - 1);
-    if (!short_one(bytes)) return void(pen_.call(helpers_["porphyry_fill"], {to, v, bytes}));
+    if (!short_one(bytes)) return call("porphyry_fill", {to, v, bytes});
     Value word = pen_.mul(v, pen_.number(i64, 0x0101010101010101u));
     for (AccessPiece p : pieces_of(f_.constant_bits(bytes)))
       pen_.store(pen_.narrow(word, Type::integer(p.bytes * 8)), access(said, p), {&to, 1});
   }
 
+  void call(std::string_view helper, std::initializer_list<Value> arguments) {
+    call_helper(context_, pen_, context_.helpers[helper], std::span(arguments.begin(), arguments.size()));
+  }
+
+  Legalization& context_;
   Function& f_;
   FoldingPen pen_;
-  Helpers& helpers_;
 };
 
 }  // namespace
 
 namespace legal {
-void spans(FunctionContext& c) { SpanStep(c.module, c.function, state(c).helpers).run(); }
+void spans(FunctionContext& c) { SpanStep(state(c), c.function).run(); }
 }  // namespace legal
 
 }  // namespace porphyry::machine

@@ -19,7 +19,7 @@ class WidthSplitter final : public Splitter {
         context_(context),
         word_(word),
         word_type_(Type::integer(word)),
-        words_(pen_, context.helpers, word) {}
+        words_(pen_, context, word) {}
 
  private:
   bool goes(Type t) const override { return t.is_integer() && !t.has_lanes() && !stays(t.bits()); }
@@ -45,7 +45,6 @@ class WidthSplitter final : public Splitter {
       case Layout::Carry: return pair(i);
       case Layout::Load: return load(i);
       case Layout::Store: return store(i);
-      case Layout::Call: return call(i);
       default: assert(false && "an operation that takes no integers of odd widths");
     }
   }
@@ -271,37 +270,13 @@ class WidthSplitter final : public Splitter {
     replaced(f_.result(i), pen_.load(f_.type(f_.result(i)), {.align = 8}, {&at, 1}));
   }
 
-  // Helpers whose words are halved by now: their parameters go as the convention passes them, in registers.
-  void call(Instruction i) {
-    note_signatures(context_);
-    const Signature& declared = context_.source_signatures[f_.symbol(i).index];
-    Passing way = passing(context_.target.convention, declared);
-    assert(!way.through_memory && "helpers' results fit registers");
-    std::vector<Value> operands;
-    for (size_t k = 0; k < way.parameters.size(); ++k) {
-      PassedPart p = way.parameters[k];
-      operands.push_back(p.owner < 0 ? pen_.number(way.legal.parameters[k], 0)
-                                     : in(i, static_cast<size_t>(p.owner))[p.part]);
-    }
-    Instruction made = pen_.put(
-        {.op = Op::Call, .operands = operands, .results = way.legal.results, .detail = f_.detail(i)});
-    std::vector<Parts> results(f_.result_count(i));
-    for (size_t k = 0; k < way.results.size(); ++k)
-      results[static_cast<size_t>(way.results[k].owner)].push_back(f_.result(made, k));
-    for (size_t k = 0; k < results.size(); ++k)
-      if (Value old = f_.result(i, k); goes(old))
-        became(old, results[k]);
-      else
-        replaced(old, results[k][0]);
-  }
-
   void to_float(Instruction i) {
     Value from = f_.operand(i, 0), to = f_.result(i);
     bool is_signed = f_.op(i) == Op::ToFloatS;
     Parts v = is_signed ? words_.signed_(parts(from), width(from)) : parts(from);
     if (v.size() == 1) return replaced(to, pen_.make(f_.op(i), {v[0]}, f_.type(to)));
     std::string name = f_.type(to).bits() == 32 ? "porphyry_to_f32_" : "porphyry_to_f64_";
-    replaced(to, pen_.call(words_.helper(name + (is_signed ? "s" : "u")), v)[0]);
+    replaced(to, words_.call(name + (is_signed ? "s" : "u"), v)[0]);
   }
 
   // Saturating to the words first, then to the width.
@@ -314,7 +289,7 @@ class WidthSplitter final : public Splitter {
       v = {pen_.make(f_.op(i), {from}, word_type_)};
     } else {
       Value x = f_.type(from).bits() == 32 ? pen_.make(Op::Widen, {from}, Type::f64()) : from;
-      v = pen_.call(words_.helper(is_signed ? "porphyry_to_int_s" : "porphyry_to_int_u"), {x});
+      v = words_.call(is_signed ? "porphyry_to_int_s" : "porphyry_to_int_u", {&x, 1});
       capacity = 2 * word_;
     }
     Parts greatest = number_in(capacity, mask_of(is_signed ? w - 1 : w));
@@ -334,19 +309,19 @@ class WidthSplitter final : public Splitter {
     std::vector<Value> operands;
     Address address;
   };
-  AccessPart place(Instruction i, const AccessPiece& piece) {
+  AccessPart place(Instruction i, int64_t offset) {
     AccessPart p{{}, f_.address(i)};
     size_t first = f_.op(i) == Op::Store ? 1 : 0;
     for (unsigned k = 0; k < p.address.operand_count(); ++k) p.operands.push_back(f_.operand(i, first + k));
-    p.address = moved(p.address, piece.at);
+    p.address = moved(p.address, offset);
     return p;
   }
 
   bool big_endian() const { return context_.module.layout.order == ByteOrder::Big; }
-  // How many bytes of a number lie below a piece of it.
-  unsigned significance(const AccessPiece& piece, unsigned bytes) const {
-    auto at = static_cast<unsigned>(piece.at);
-    return big_endian() ? bytes - at - piece.bytes : at;
+  // Where the piece of a number lies that begins at its byte `at`, the lowest being 0: pieces are counted by
+  // what they weigh, so that none crosses from word to word.
+  int64_t place_in_memory(const AccessPiece& piece, unsigned bytes) const {
+    return big_endian() ? int64_t(bytes) - piece.at - piece.bytes : piece.at;
   }
 
   void load(Instruction i) {
@@ -355,9 +330,9 @@ class WidthSplitter final : public Splitter {
     Parts out = words_.number(w, 0);
     Type word = f_.type(out[0]);
     for (AccessPiece piece : pieces_of(t.bytes(), word_ / 8)) {
-      AccessPart p = place(i, piece);
+      AccessPart p = place(i, place_in_memory(piece, t.bytes()));
       Value v = pen_.widen_u(pen_.load(Type::integer(piece.bytes * 8), p.address, p.operands), word);
-      unsigned at = significance(piece, t.bytes());
+      auto at = static_cast<unsigned>(piece.at);
       unsigned which = at / (word.bits() / 8), shift = at % (word.bits() / 8) * 8;
       out[which] = pen_.or_(out[which], pen_.shl(v, shift));
     }
@@ -369,8 +344,8 @@ class WidthSplitter final : public Splitter {
     unsigned size = f_.type(v[0]).bits() / 8;
     unsigned bytes = f_.type(f_.operand(i, 0)).bytes();
     for (AccessPiece piece : pieces_of(bytes, word_ / 8)) {
-      AccessPart p = place(i, piece);
-      unsigned at = significance(piece, bytes);
+      AccessPart p = place(i, place_in_memory(piece, bytes));
+      auto at = static_cast<unsigned>(piece.at);
       Value part = pen_.shr_u(v[at / size], at % size * 8);
       pen_.store(pen_.narrow(part, Type::integer(piece.bytes * 8)), p.address, p.operands);
     }

@@ -4,7 +4,7 @@
 
 #include <optional>
 
-#include "helpers.h"
+#include "porter.h"
 #include "splitter.h"
 
 namespace porphyry::machine {
@@ -13,8 +13,8 @@ namespace porphyry::machine {
 class WordPen {
  public:
   // `word`: the bits of the widest words, 64 or 32.
-  WordPen(FoldingPen& pen, Helpers& helpers, unsigned word)
-      : pen_(pen), helpers_(helpers), word_(word), word_type_(Type::integer(word)) {}
+  WordPen(FoldingPen& pen, Legalization& context, unsigned word)
+      : pen_(pen), context_(context), word_(word), word_type_(Type::integer(word)) {}
 
   unsigned word_bits(unsigned w) const { return w <= 32 ? 32 : word_; }
   size_t word_count(unsigned w) const { return w > word_ ? 2 : 1; }
@@ -50,14 +50,16 @@ class WordPen {
   Parts pick(Value c, const Parts& a, const Parts& b);
   Parts call(std::string_view helper, const Parts& a, const Parts& b);
   // The variant of a helper for words of this width.
-  Symbol helper(std::string_view name) { return helpers_.for_words(name, word_); }
+  std::vector<Value> call(std::string_view helper, std::span<const Value> arguments) {
+    return call_helper(context_, pen_, context_.helpers.for_words(helper, word_), arguments);
+  }
 
  private:
   Parts shr(const Parts& v, Value by, Op op);
   std::optional<unsigned> within_a_word(const Parts& v, Value by) const;
 
   FoldingPen& pen_;
-  Helpers& helpers_;
+  Legalization& context_;
   unsigned word_;
   Type word_type_;
 };

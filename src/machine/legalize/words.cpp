@@ -181,7 +181,7 @@ Parts WordPen::pick(Value c, const Parts& a, const Parts& b) {
 
 Parts WordPen::call(std::string_view helper, const Parts& a, const Parts& b) {
   Value arguments[] = {a[0], a[1], b[0], b[1]};
-  return pen_.call(this->helper(helper), arguments);
+  return call(helper, arguments);
 }
 
 }  // namespace porphyry::machine

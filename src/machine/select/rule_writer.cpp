@@ -66,7 +66,8 @@ class RuleUse {
     if (k == rule_.nodes[0].variable && !rule_.matches_constant) return result_;
     Register& r = registers_[static_cast<size_t>(k)];
     if (r == no_register) {
-      bool is_result = rule_.matches_constant && static_cast<size_t>(k) + 1 == rule_.variables.size();
+      // A constant's rule names the constant, if it does, then the result.
+      bool is_result = rule_.matches_constant && k == (rule_.nodes[0].variable >= 0 ? 1 : 0);
       const VariableShape& shape = rule_.variables[static_cast<size_t>(k)];
       r = is_result ? result_ : w_.code.new_register(shape.register_class, shape.bits);
     }
