@@ -17,7 +17,7 @@ inline machine::PlainInstruction random_operands(const machine::Target& target, 
   auto pick = [&](const RegisterClass& c) {
     unsigned r;
     do r = c.first + random() % c.count;
-    while (r == target.convention.stack);
+    while (target.convention.reserved.has(r));
     return static_cast<uint8_t>(r);
   };
   for (size_t k = 0; k < form.operands.size(); ++k) {
@@ -34,7 +34,7 @@ inline machine::PlainInstruction random_operands(const machine::Target& target, 
         if (shape.only >= 0)
           o.literal = shape.only;
         else if (shape.literal_unsigned)
-          o.literal = static_cast<int64_t>(bits & 0xff);
+          o.literal = static_cast<int64_t>(bits & ((uint64_t(1) << shape.literal_bits) - 1));
         else
           o.literal = shape.literal_bits >= 64 ? static_cast<int64_t>(bits)
                                                : static_cast<int64_t>(bits << (64 - shape.literal_bits)) >>
@@ -43,18 +43,18 @@ inline machine::PlainInstruction random_operands(const machine::Target& target, 
       }
       case OperandKind::Memory:
       case OperandKind::Address: {
-        unsigned form_of_address = random() % 4;
+        unsigned form_of_address = target.address.scales.empty() ? 1 : random() % 4;
         if (form_of_address != 0) o.address.base = static_cast<int8_t>(pick(target.classes[0]));
         if (form_of_address == 0 || form_of_address == 3)
           o.address.index = static_cast<int8_t>(pick(target.classes[0])),
           o.address.scale = static_cast<uint8_t>(1 << random() % 4);
         if (form_of_address == 0 && o.address.scale == 1) o.address.scale = 2;
         int64_t d = static_cast<int32_t>(random()) >> (random() % 32);
-        o.address.displacement = static_cast<int32_t>(d);
+        o.address.displacement = static_cast<int32_t>(d) >> (32 - target.address.offset_bits);
         break;
       }
       case OperandKind::Label:
-      case OperandKind::Symbol: o.literal = 16; break;
+      case OperandKind::Symbol: o.literal = shape.unit == 1 ? 16 : 16 * shape.unit; break;
     }
   }
   return i;
