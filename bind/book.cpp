@@ -138,11 +138,11 @@ void Binder::address(const Line& line, const WordList& w) {
     if (w[k] == ",") continue;
     if (w[k] == "scale") {
       for (; k + 1 < w.size() && number(w[k + 1]); ++k)
-        book_.scales.push_back(static_cast<uint8_t>(*number(w[k + 1])));
+        book_.address.scales.push_back(static_cast<uint8_t>(*number(w[k + 1])));
     } else if (w[k] == "offset" && k + 1 < w.size() && type_named(w[k + 1])) {
-      book_.offset_bits = static_cast<uint8_t>(type_named(w[++k])->bits());
+      book_.address.offset_bits = static_cast<uint8_t>(type_named(w[++k])->bits());
     } else if (w[k] == "symbols") {
-      book_.address_symbols = true;
+      book_.address.symbols = true;
     } else {
       complain(line, "'" + w[k] + "' is no part of an address", "scale N …, offset iN or symbols");
     }
@@ -196,41 +196,42 @@ void Binder::registers(const Entry& entry) {
 }
 
 void Binder::convention(const Entry& entry) {
-  book_.convention = words(entry.header.text)[1];
+  BoundConvention& c = book_.convention;
+  c.name = words(entry.header.text)[1];
   for (const Line& line : entry.body) {
     WordList w = words(line.text);
     bool results = w.size() > 1 && w[1] == "results";
     if (w[0] == "whole" && results)
-      book_.whole_results = register_list(line, w, 2);
+      c.whole_results = register_list(line, w, 2);
     else if (w[0] == "float" && results)
-      book_.float_results = register_list(line, w, 2);
+      c.float_results = register_list(line, w, 2);
     else if (w[0] == "whole")
-      book_.whole = register_list(line, w, 1);
+      c.whole = register_list(line, w, 1);
     else if (w[0] == "floats")
-      book_.floats = register_list(line, w, 1);
+      c.floats = register_list(line, w, 1);
     else if (w[0] == "kept")
-      for (uint8_t r : register_list(line, w, 1)) book_.kept.add(r);
+      for (uint8_t r : register_list(line, w, 1)) c.kept.add(r);
     else if (w[0] == "scratch")
-      book_.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
+      c.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
     else if (w[0] == "reserved")
-      for (uint8_t r : register_list(line, w, 1)) book_.reserved.add(r);
+      for (uint8_t r : register_list(line, w, 1)) c.reserved.add(r);
     else if (w[0] == "return" && w.size() == 3 && w[1] == "address")
-      book_.return_address = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
+      c.return_address = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
     else if (w[0] == "far" && w.size() == 2)
-      book_.far = static_cast<int8_t>(register_named(w[1]).value_or(NamedRegister{}).physical);
+      c.far = static_cast<int8_t>(register_named(w[1]).value_or(NamedRegister{}).physical);
     else if (w[0] == "variadic" && w[1] == "count")
-      book_.float_count = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
+      c.float_count = static_cast<int8_t>(register_named(w[2]).value_or(NamedRegister{}).physical);
     else if (w[0] == "stack" && w.size() == 4) {
-      book_.stack = register_named(w[1]).value_or(NamedRegister{}).physical;
-      book_.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
+      c.stack = register_named(w[1]).value_or(NamedRegister{}).physical;
+      c.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
                "whole, floats, whole results, float results, kept, reserved, scratch, variadic count, return "
                "address, far or stack");
   }
-  book_.reserved.add(book_.stack);
-  for (int8_t r : {book_.return_address, book_.far})
-    if (r >= 0) book_.reserved.add(static_cast<unsigned>(r));
+  c.reserved.add(c.stack);
+  for (int8_t r : {c.return_address, c.far})
+    if (r >= 0) c.reserved.add(static_cast<unsigned>(r));
 }
 
 // The forms that the machine layer itself uses: `move CLASS BITS`, `spill CLASS BITS`, and single ones.
@@ -265,9 +266,9 @@ void Binder::upkeep(const Entry& entry) {
       const Wanted r{OperandKind::Register, of_class};
       auto c = static_cast<uint8_t>(of_class), bits = static_cast<uint8_t>(*number(k[2]));
       if (k[0] == "move")
-        book_.moves.push_back({c, bits, form({r, r})});
+        book_.upkeep.moves.push_back({c, bits, form({r, r})});
       else
-        book_.spills.push_back({c, bits, form({m, r}), form({r, m}, 1)});
+        book_.upkeep.spills.push_back({c, bits, form({m, r}), form({r, m}, 1)});
       continue;
     }
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
@@ -276,7 +277,7 @@ void Binder::upkeep(const Entry& entry) {
                "move CLASS BITS, spill CLASS BITS, literal, add, jump, jump through, call, call through or "
                "return");
     else
-      book_.upkeep.push_back({row->field, form(row->operands)});
+      book_.upkeep.forms.push_back({row->field, form(row->operands)});
   }
 }
 
@@ -323,11 +324,11 @@ void Binder::group_forms() {
     }
   }
   for (BoundForm& form : book_.forms)
-    if (!form.opposite.empty()) {
+    if (!form.opposite_name.empty()) {
       std::vector<Wanted> operands;
       for (const machine::FormOperand& o : form.operands)
         operands.push_back({o.kind, o.kind == OperandKind::Register ? o.register_class : -1});
-      form.opposite_form = find_form(form.opposite, operands);
+      form.opposite = find_form(form.opposite_name, operands);
     }
 }
 

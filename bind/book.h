@@ -14,21 +14,15 @@
 namespace porphyry::bind {
 
 // The same things as in machine/target.h, owning their parts.
-struct BoundForm {
-  std::string name, spelling, opposite;
+struct BoundForm : machine::FormFacts {
+  std::string name, spelling, opposite_name;
   std::vector<std::string> operand_names;
   std::vector<machine::FormOperand> operands;
   std::vector<machine::EncodingStep> encoding;
   std::vector<machine::MeaningStep> meaning;
-  machine::RegisterSet reads, writes;
-  bool reads_flags = false, writes_flags = false;
   machine::Features needs = 0;
   uint8_t latency = 1;
   uint16_t cost = 10;
-  machine::FormIndex first_in_group = 0, next_in_group = 0, opposite_form = 0;
-  bool is_jump = false;
-  machine::FlagSet flags_read = 0, flags_as_tested = 0;
-  bool tests = false;
 };
 
 struct BoundNode : machine::PatternNode {
@@ -56,6 +50,26 @@ struct BoundClass {
   std::vector<View> views;
 };
 
+struct BoundAddress {
+  std::vector<uint8_t> scales;
+  uint8_t offset_bits = 32;
+  bool symbols = false;
+};
+
+struct BoundConvention {
+  std::string name;
+  std::vector<uint8_t> whole, floats, whole_results, float_results;
+  machine::RegisterSet kept, reserved;
+  uint8_t stack = 0, stack_align = 16, scratch = 0;
+  int8_t float_count = -1, return_address = -1, far = -1;
+};
+
+struct BoundUpkeep {
+  std::vector<machine::MoveForm> moves;
+  std::vector<machine::SpillForm> spills;
+  std::vector<std::pair<std::string, machine::FormIndex>> forms;  // further fields of machine::Upkeep
+};
+
 struct BoundBook {
   std::string name, description;
   std::vector<std::string> features, flags;
@@ -63,20 +77,11 @@ struct BoundBook {
   std::vector<BoundClass> classes;
   MemoryLayout layout;
   uint8_t lower_bits = 0;
-  std::vector<uint8_t> scales;
-  uint8_t offset_bits = 32;
-  bool address_symbols = false;
-  std::string convention;
-  std::vector<uint8_t> whole, floats, whole_results, float_results;
-  machine::RegisterSet kept;
-  machine::RegisterSet reserved;
-  uint8_t stack = 0, stack_align = 16, scratch = 0;
-  int8_t float_count = -1, return_address = -1, far = -1;
-  std::vector<machine::MoveForm> moves;
-  std::vector<machine::SpillForm> spills;
-  std::vector<std::pair<std::string, machine::FormIndex>> upkeep;  // further fields of machine::Upkeep
-  std::vector<BoundForm> forms;                                    // by FormIndex; the first ones are empty
-  std::vector<BoundRule> rules;                                    // sorted by root
+  BoundAddress address;
+  BoundConvention convention;
+  BoundUpkeep upkeep;
+  std::vector<BoundForm> forms;  // by FormIndex; the first ones are empty
+  std::vector<BoundRule> rules;  // sorted by root
 };
 
 // Reads a whole book; every mistake of it is reported with its line.

@@ -81,7 +81,7 @@ class After {
                        : all_.number({fmt::format("place {} {}", static_cast<int>(kind), index)});
     return it->second;
   }
-  uint8_t flags_read() const { return flags_read_; }
+  machine::FlagSet flags_read() const { return flags_read_; }
 
  private:
   int of(const Term& p) {
@@ -96,7 +96,7 @@ class After {
     for (size_t k = 0; k < 3; ++k) {
       const Term& p = s.arguments[k];
       if (p.kind == TermKind::Flag && !known_.contains({p.kind, p.index}))
-        flags_read_ |= static_cast<uint8_t>(1u << p.index);
+        flags_read_ |= machine::FlagSet(1) << p.index;
       in[k] = of(p);
     }
     if (s.to.kind == TermKind::None) return;
@@ -112,7 +112,7 @@ class After {
   Expressions& all_;
   bool tested_;
   std::map<std::pair<TermKind, uint8_t>, int> known_;
-  uint8_t flags_read_ = 0;
+  machine::FlagSet flags_read_ = 0;
 };
 
 bool is_register(const BoundForm& f, size_t k) { return f.operands[k].kind == OperandKind::Register; }

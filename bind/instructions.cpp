@@ -76,7 +76,7 @@ void Binder::instruction(const Entry& entry) {
     else if (w[0] == "means")
       in_means = true;
     else if (w[0] == "opposite" && w.size() == 2)
-      shared.opposite = w[1];
+      shared.opposite_name = w[1];
     else if (w[0] == "needs" && w.size() == 2) {
       auto f = std::find(book_.features.begin(), book_.features.end(), w[1]);
       if (f == book_.features.end())

@@ -110,13 +110,12 @@ class TableWriter {
       auto slice = [](const char* array, size_t from, size_t count) {
         return count ? fmt::format("{{{} + {}, {}}}", array, from, count) : std::string("{}");
       };
-      rows += fmt::format(
-          "  {{{}, {}, {}, {}, {}, {}, {}, {}, {}, {:#x}u, {}, {}, {}, {}, {}, {}, {}, {}, {}}},\n",
-          text(f.name), text(f.spelling), slice("operands", o, f.operands.size()),
-          slice("encodings", e, f.encoding.size()), slice("meanings", m, f.meaning.size()),
-          registers(f.reads), registers(f.writes), f.reads_flags, f.writes_flags, f.needs, f.latency, f.cost,
-          f.first_in_group, f.next_in_group, f.opposite_form, f.is_jump, f.tests, f.flags_read,
-          f.flags_as_tested);
+      rows += fmt::format("  {{{{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}}}, ", registers(f.reads),
+                          registers(f.writes), f.reads_flags, f.writes_flags, f.tests, f.flags_read,
+                          f.flags_as_tested, f.first_in_group, f.next_in_group, f.opposite, f.is_jump);
+      rows += fmt::format("{}, {}, {}, {}, {}, {:#x}u, {}, {}}},\n", text(f.name), text(f.spelling),
+                          slice("operands", o, f.operands.size()), slice("encodings", e, f.encoding.size()),
+                          slice("meanings", m, f.meaning.size()), f.needs, f.latency, f.cost);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
     out_ += "constexpr FormOperand operands[] = {\n" + operands +
@@ -177,24 +176,24 @@ class TableWriter {
     line("constexpr std::array<std::string_view, {}> {}{{{{{}}}}};", strings.size(), name, all);
   }
   void lists() {
-    list("whole", book_.whole);
-    list("floats", book_.floats);
-    list("whole_results", book_.whole_results);
-    list("float_results", book_.float_results);
-    list("scales", book_.scales);
+    list("whole", book_.convention.whole);
+    list("floats", book_.convention.floats);
+    list("whole_results", book_.convention.whole_results);
+    list("float_results", book_.convention.float_results);
+    list("scales", book_.address.scales);
     list("features", book_.features);
     list("flags", book_.flags);
     std::string moves, spills;
-    for (const MoveForm& m : book_.moves)
+    for (const MoveForm& m : book_.upkeep.moves)
       moves += fmt::format("{{{}, {}, {}}}, ", m.register_class, m.bits, m.form);
-    for (const SpillForm& m : book_.spills)
+    for (const SpillForm& m : book_.upkeep.spills)
       spills += fmt::format("{{{}, {}, {}, {}}}, ", m.register_class, m.bits, m.spill, m.reload);
     line("constexpr MoveForm moves[] = {{{}}};\nconstexpr SpillForm spills[] = {{{}}};", moves, spills);
   }
 
   void whole() {
     const unsigned word_bits = book_.classes.empty() ? 64 : book_.classes[0].bits;
-    line("Target {}() {{\n  Target t;", identifier_);
+    line("Book {}() {{\n  Book t;", identifier_);
     line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
          text(book_.name), text(book_.description), book_.usual);
     line("  t.classes = classes;\n  t.flags = flags;\n  t.forms = forms;\n  t.rules = rules;");
@@ -202,14 +201,15 @@ class TableWriter {
     line("  t.layout = {{ByteOrder({}), {}}};\n  t.word_bits = {};\n  t.lower_bits = {};",
          n(book_.layout.order), book_.layout.pointer_bits, book_.classes.empty() ? 64 : book_.classes[0].bits,
          book_.lower_bits);
-    line("  t.address = {{scales, {}, {}}};", book_.offset_bits, book_.address_symbols);
+    line("  t.address = {{scales, {}, {}}};", book_.address.offset_bits, book_.address.symbols);
     line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;");
+    const BoundConvention& c = book_.convention;
     line(
         "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, {}, "
         "{}}};",
-        text(book_.convention), registers(book_.kept), registers(book_.reserved), book_.stack,
-        book_.stack_align, book_.scratch, book_.float_count, book_.return_address, word_bits, book_.far);
-    for (const auto& [field, form] : book_.upkeep) line("  t.upkeep.{} = {};", field, form);
+        text(c.name), registers(c.kept), registers(c.reserved), c.stack, c.stack_align, c.scratch,
+        c.float_count, c.return_address, word_bits, c.far);
+    for (const auto& [field, form] : book_.upkeep.forms) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }
 

@@ -1,5 +1,7 @@
 #include "maker.h"
 
+#include "porphyry/base/rounding.h"
+
 namespace porphyry::sample {
 
 Maker::Maker(Realm& realm, const SampleOptions& options)
@@ -351,14 +353,17 @@ void Maker::statements(int depth) {
 // Whether a return call needs no more room for arguments than every convention leaves to the function itself:
 // all that the callee takes is taken, as the first, by the function as well, or has registers nearly
 // everywhere.
-static bool may_leave_for(const Signature& own, const Signature& callee) {
+static bool may_leave_for(const Signature& own, const Signature& callee, unsigned word_bits) {
   if (own.results != callee.results) return false;
   const auto &given = own.parameters, &wanted = callee.parameters;
   if (wanted.size() <= given.size() && std::equal(wanted.begin(), wanted.end(), given.begin())) return true;
   size_t whole = 0, floats = 0;
   for (Type t : wanted) {
     if (t.has_lanes() || t.bits() > 64) return false;
-    ++(t.is_float() ? floats : whole);
+    if (t.is_float())
+      ++floats;
+    else
+      whole += parts_for(t.bits(), word_bits);
   }
   bool few_results = own.results.size() == 1 && !own.results[0].has_lanes() && own.results[0].bits() <= 64;
   return few_results && whole <= 6 && floats <= 8;
@@ -397,8 +402,8 @@ void Maker::make_function(bool last) {
   promotable();
   calls_left_ = 3;
   statements(3);
-  bool tail =
-      !functions_.empty() && chance(30) && may_leave_for(s, module_.function(functions_.back()).signature());
+  bool tail = !functions_.empty() && chance(30) &&
+              may_leave_for(s, module_.function(functions_.back()).signature(), module_.layout.pointer_bits);
   if (tail) {
     std::vector<Value> arguments{piece_};
     const auto& types = module_.function(functions_.back()).signature().parameters;

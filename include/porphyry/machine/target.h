@@ -78,27 +78,31 @@ struct MeaningStep {
   Term arguments[3];  // Load: address. Store: value, address. Trap, Go: [target,] condition
 };
 
-struct Form {
+// What follows from a form's meaning, and where it stands among others.
+struct FormFacts {
+  RegisterSet reads, writes;  // registers that are not operands
+  bool reads_flags = false, writes_flags = false;
+  bool tests = false;  // given a register twice, it only compares what that holds with zero
+  FlagSet flags_read = 0;
+  FlagSet flags_as_tested = 0;   // those that say of the first operand, once written, what such a test says
+  FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
+  FormIndex next_in_group = 0;   // from the first; 0: no further one
+  FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
+  bool is_jump = false;
+
+  // Whether it reads or writes registers or flags besides its operands.
+  bool touches_more() const { return !reads.empty() || !writes.empty() || reads_flags || writes_flags; }
+};
+
+struct Form : FormFacts {
   std::string_view name;      // the book's name, width included
   std::string_view spelling;  // bytes 1, 2, … stand for operands
   std::span<const FormOperand> operands;
   std::span<const EncodingStep> encoding;
   std::span<const MeaningStep> meaning;
-  RegisterSet reads, writes;  // registers that are not operands
-  bool reads_flags = false, writes_flags = false;
   Features needs = 0;
   uint8_t latency = 1;
-  uint16_t cost = 10;            // tenths of a plain instruction
-  FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
-  FormIndex next_in_group = 0;   // from the first; 0: no further one
-  FormIndex opposite = 0;        // a conditional jump's opposite; 0: none
-  bool is_jump = false;
-  bool tests = false;  // given a register twice, it only compares what that holds with zero
-  FlagSet flags_read = 0;
-  FlagSet flags_as_tested = 0;  // those that say of the first operand, once written, what such a test says
-
-  // Whether it reads or writes registers or flags besides its operands.
-  bool touches_more() const { return !reads.empty() || !writes.empty() || reads_flags || writes_flags; }
+  uint16_t cost = 10;  // tenths of a plain instruction
 };
 
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
@@ -326,7 +330,8 @@ struct CodeAlignment {
   uint32_t function = 16, line = 32;
 };
 
-struct Target {
+// What the bookbinder writes.
+struct Book {
   std::string_view name, description;
   std::span<const std::string_view> features;
   Features usual_features = 0;
@@ -341,9 +346,11 @@ struct Target {
   AddressShape address;
   Convention convention;
   Upkeep upkeep;
-  CodeAlignment alignment;
+};
 
-  // What a book cannot say: see targets/.
+// The same with what a book cannot say: see targets/.
+struct Target : Book {
+  CodeAlignment alignment;
   std::span<const FixupKind> fixups;
   ObjectFacts object;
   FrameInterface frame;

@@ -101,7 +101,7 @@ bool settle(uint8_t, uint8_t* at, int64_t value) {
 }
 
 machine::Target whole() {
-  machine::Target t = x64_tables();
+  machine::Target t{x64_tables()};
   t.object = object_facts;
   t.fixups = fixups;
   t.settle = settle;

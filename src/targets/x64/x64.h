@@ -4,7 +4,7 @@
 
 namespace porphyry::targets {
 
-machine::Target x64_tables();  // written by the bookbinder
+machine::Book x64_tables();  // written by the bookbinder
 
 // The steps of encodings, in the order of the book.
 enum class Step : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };

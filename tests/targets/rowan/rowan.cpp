@@ -119,7 +119,7 @@ std::string spell_address(const Target& t, const PlainAddress& a, unsigned, cons
 }
 
 Target whole() {
-  Target t = rowan_tables();
+  Target t{rowan_tables()};
   t.alignment = {.function = 4, .line = 0};
   t.convention.values = &passing_rules;
   t.fixups = fixups;

@@ -6,6 +6,6 @@
 namespace porphyry::targets {
 
 const machine::Target& rowan();
-machine::Target rowan_tables();  // written by the bookbinder
+machine::Book rowan_tables();  // written by the bookbinder
 
 }  // namespace porphyry::targets
