@@ -69,6 +69,7 @@ constexpr Type carrier(Type t) {
 //   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights
 //   spans       `copy` and `fill` become accesses or calls of helpers
 //   lanes       lanes become as many as a register holds where the book covers that, or scalars
+//   definitions  operations that are defined by others (definitions.cpp)
 //   widths      integers of odd and great widths become words
 //   halves      words of 64 bits become two where the target's have 32
 //   operations  what the book has no rule for is said in what it has; addresses take the machine's form

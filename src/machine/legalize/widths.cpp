@@ -139,10 +139,6 @@ class WidthSplitter final : public Splitter {
       case Op::RemU: return words_.divide(op, a, b, w);
       case Op::MulHiS: return words_.product(a, b, w, true).second;
       case Op::MulHiU: return words_.product(a, b, w, false).second;
-      case Op::MinS: return words_.pick(compared(Op::LtS, a, b, w), a, b);
-      case Op::MinU: return words_.pick(compared(Op::LtU, a, b, w), a, b);
-      case Op::MaxS: return words_.pick(compared(Op::GtS, a, b, w), a, b);
-      case Op::MaxU: return words_.pick(compared(Op::GtU, a, b, w), a, b);
       case Op::Shl: return words_.shl(a, amount());
       case Op::ShrU: return words_.shr_u(a, amount());
       case Op::ShrS: return words_.shr_s(words_.signed_(a, w), amount());
