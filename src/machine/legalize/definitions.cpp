@@ -1,6 +1,6 @@
-// definitions: operations that are said in others. A row below is all that legalization needs to know of one: it is
-// applied where the book has no rule for the type, and, on integers that no register holds as they are, before these
-// are taken apart. O(instructions).
+// definitions: operations that are said in others. A row below is all that legalization needs to know of one:
+// it is applied where the book has no rule for the type, and, on integers that no register holds as they are,
+// before these are taken apart. O(instructions).
 #include <bit>
 
 #include "folding_pen.h"
@@ -34,12 +34,13 @@ const Definition* definition_of(Op op) {
   return nullptr;
 }
 
-bool is_taken_apart(Type t) {
-  return t.is_integer() && !t.has_lanes() && (t.bits() < 8 || t.bits() > 64 || !std::has_single_bit(t.bits()));
+bool is_taken_apart(Type t, unsigned word_bits) {
+  return t.is_integer() && !t.has_lanes() &&
+         (t.bits() < 8 || t.bits() > word_bits || !std::has_single_bit(t.bits()));
 }
 
 bool applies(const Definition& d, const Coverage& coverage, Type operand, Type result) {
-  if (is_taken_apart(operand)) return true;
+  if (is_taken_apart(operand, coverage.word().bits())) return true;
   return !d.only_apart && !operand.has_lanes() && !coverage.covers(d.op, operand, result);
 }
 
