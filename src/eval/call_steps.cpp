@@ -86,8 +86,8 @@ void Evaluator::Machine::call_step(const Step& s) {
   if (!callee(s, to, skipped)) return;
   const Frame& frame = frames_.back();
   moved_.clear();
-  for (size_t k = skipped; k < s.count; ++k)
-    moved_.push_back(slots_[frame.base + frame.plan->lists[s.list + k]]);
+  for (size_t k = skipped; k < s.all.count; ++k)
+    moved_.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
   bool returns = info(s.op).ends_block();
   if (!module_.is_function(to)) return call_host(s, to, returns);
   if (returns) {
@@ -186,7 +186,8 @@ void Evaluator::Machine::call_host(const Step& s, Symbol to, bool returns) {
 void Evaluator::Machine::return_step(const Step& s) {
   const Frame& frame = frames_.back();
   moved_.clear();
-  for (uint32_t k = 0; k < s.count; ++k) moved_.push_back(slots_[frame.base + frame.plan->lists[s.list + k]]);
+  for (uint32_t k = 0; k < s.all.count; ++k)
+    moved_.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
   leave();
   give_results(moved_);
 }

@@ -22,7 +22,7 @@ Access Evaluator::Machine::access_of(const Address& a, const uint32_t* operands,
 }
 
 void Evaluator::Machine::memory_step(Frame& frame, const Step& s, Datum* slots) {
-  const uint32_t* operands = frame.plan->lists.data() + s.list;
+  const uint32_t* operands = frame.plan->lists.data() + s.all.first;
   switch (info(s.op).layout) {
     case Layout::Load:
     case Layout::Store: return load_or_store(s, slots);
@@ -49,7 +49,7 @@ void Evaluator::Machine::load_or_store(const Step& s, Datum* slots) {
   const Address& a = *s.address;
   bool loads = s.op == Op::Load;
   Type type = loads ? s.result : s.operand;
-  const uint32_t* operands = frames_.back().plan->lists.data() + s.list + (loads ? 0 : type.lanes());
+  const uint32_t* operands = frames_.back().plan->lists.data() + s.all.first + (loads ? 0 : type.lanes());
   Access access = access_of(a, operands, slots);
   const Datum* active = nullptr;
   if (a.masked) {
@@ -97,8 +97,8 @@ void Evaluator::Machine::release(const Step& s, Datum* slots) {
 }
 
 void Evaluator::Machine::copy_or_fill(const Step& s, Datum* slots) {
-  const uint32_t* operands = frames_.back().plan->lists.data() + s.list;
-  uint64_t bytes = slots[operands[s.count - 1]].bits;
+  const uint32_t* operands = frames_.back().plan->lists.data() + s.all.first;
+  uint64_t bytes = slots[operands[s.all.count - 1]].bits;
   bool good;
   if (s.op == Op::Fill) {
     Access to = access_of(*s.address, operands + 1, slots);

@@ -113,7 +113,7 @@ void Evaluator::Machine::with_lanes(const Step& s, Datum* slots) {
     out_lanes += results[k].lanes();
   }
   words_in_.clear();
-  for (uint32_t k = 0; k < s.count; ++k) words_in_.push_back(slots[plan.lists[s.list + k]].word());
+  for (uint32_t k = 0; k < s.all.count; ++k) words_in_.push_back(slots[plan.lists[s.all.first + k]].word());
   words_out_.assign(out_lanes, 0);
   if (s.promises && !keeps_lane_promises(s, {types, count}, words_in_)) return;
   std::vector<uint16_t> picked;

@@ -83,14 +83,14 @@ class Planner {
   }
 
   void operands(Step& s, Instruction i) {
-    s.list = static_cast<uint32_t>(plan_.lists.size());
+    s.all.first = static_cast<uint32_t>(plan_.lists.size());
     for (size_t k = 0; k < f_.operand_count(i); ++k) {
       Value v = f_.operand(i, k);
       if (k < 3) s.slots[k] = slots_[v.index];
       for (unsigned lane = 0; lane < f_.type(v).lanes(); ++lane)
         plan_.lists.push_back(slots_[v.index] + lane);
     }
-    s.count = static_cast<uint32_t>(plan_.lists.size()) - s.list;
+    s.all.count = static_cast<uint32_t>(plan_.lists.size()) - s.all.first;
   }
 
   void choice(Step& s, Instruction i) {

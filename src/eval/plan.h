@@ -23,8 +23,10 @@ struct Step {
   uint8_t promises = 0, permits = 0;
   Type operand, result;  // of the operands that matter; of the first result
   uint32_t slots[3] = {0, 0, 0};
-  uint32_t out = 0;                  // first slot of the results
-  uint32_t list = 0, count = 0;      // slots of all operands in `lists`, lane by lane
+  uint32_t out = 0;  // first slot of the results
+  struct SlotList {
+    uint32_t first = 0, count = 0;
+  } all;                             // slots of all operands in `lists`, lane by lane
   uint32_t jump = 0;                 // first of the jumps
   uint32_t extra = 0;                // reserve: its hidden slot; choose: row of `choices`
   uint64_t mask = 0;                 // of a quick step's result

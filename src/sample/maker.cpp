@@ -17,7 +17,7 @@ Sample Maker::run() {
   size_t count = 1 + below(options_.functions);
   for (size_t k = 0; k < count; ++k) make_function(k + 1 == count);
   out_.main = functions_.back();
-  out_.store = store_;
+  out_.store = items_.store;
   for (size_t k = 1; k < module_.function(out_.main).signature().parameters.size(); ++k) {
     Type t = module_.function(out_.main).signature().parameters[k];
     for (unsigned lane = 0; lane < t.lanes(); ++lane) {
@@ -33,7 +33,7 @@ void Maker::set_up_module() {
   module_.sources = {{1, "frost.fml"}, {2, "posts.fml"}};
   DataItem store{.align = 64};
   store.pieces.push_back({.kind = DataPiece::Kind::Zero, .zero_bytes = Sample::piece_bytes});
-  store_ = module_.add_data("store", std::move(store));
+  items_.store = module_.add_data("store", std::move(store));
   bool big = chance(25), narrow = chance(15);
   module_.layout =
       options_.layout.value_or(MemoryLayout{big ? ByteOrder::Big : ByteOrder::Little, narrow ? 32u : 64u});
@@ -55,18 +55,18 @@ void Maker::set_up_module() {
                         40,
                         {{0, realm.name("first"), {}, reading}, {16, realm.name("last"), {}, reading}}});
   for (uint16_t which : {0, 1})
-    for (uint16_t member : {0, 1, 2}) paths_.push_back(*kinds.path(night, {which, member}));
-  for (uint16_t member : {0, 1, 2}) paths_.push_back(*kinds.path(reading, {member}));
-  for (Kind k : {count, degree, cell}) paths_.push_back(kinds.path(k));
+    for (uint16_t member : {0, 1, 2}) items_.paths.push_back(*kinds.path(night, {which, member}));
+  for (uint16_t member : {0, 1, 2}) items_.paths.push_back(*kinds.path(reading, {member}));
+  for (Kind k : {count, degree, cell}) items_.paths.push_back(kinds.path(k));
   DataItem item{.align = 16};
   item.pieces.push_back({.kind = DataPiece::Kind::Zero, .zero_bytes = 40});
-  night_ = module_.add_data("night", std::move(item));
+  items_.night = module_.add_data("night", std::move(item));
   DataItem limits{.is_const = true, .align = 8};
   limits.pieces.push_back(
       {.kind = DataPiece::Kind::Numbers, .type = Type::integer(32), .numbers = {3, 5, 8, 13}});
-  limits_ = module_.add_data("limits", std::move(limits));
-  module_[limits_].section = "orchard";
-  module_[night_].is_local = true;
+  items_.limits = module_.add_data("limits", std::move(limits));
+  module_[items_.limits].section = "orchard";
+  module_[items_.night].is_local = true;
 }
 
 // ---- types, constants, values

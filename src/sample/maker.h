@@ -84,9 +84,12 @@ class Maker {
   SampleOptions options_;
   Sample out_;
   Module& module_;
-  Symbol store_, night_, limits_, apart_, recursive_;
-  std::vector<Symbol> functions_, twins_;  // twins_: of one signature, to be called through addresses
-  std::vector<KindPath> paths_;            // tally, dry, wet of the night's two readings, and what is above
+  struct Items {
+    Symbol store, night, limits, apart, recursive;
+    std::vector<Symbol> twins;    // of one signature, to be called through addresses
+    std::vector<KindPath> paths;  // tally, dry, wet of the night's two readings, and what is above
+  } items_;                       // what all functions of the module use
+  std::vector<Symbol> functions_;
   Function* f_ = nullptr;
   Pen* pen_ = nullptr;
   std::vector<Value> scope_;

@@ -6,7 +6,7 @@ namespace porphyry::sample {
 Maker::Region Maker::any_region() {
   switch (below(3)) {
     case 0: return {piece_, 1};
-    case 1: return {pen_->address_of(store_), 64};
+    case 1: return {pen_->address_of(items_.store), 64};
     default: return {slot_, 16};
   }
 }
@@ -106,9 +106,9 @@ void Maker::block_operation() {
 // Members of the night's readings: each place always as the same member, however it is named.
 void Maker::kinded_access() {
   if (chance(15)) {  // what nobody writes
-    Address a{.offset = static_cast<int64_t>(4 * below(4)), .kind = paths_[9], .as_unwritten = true};
+    Address a{.offset = static_cast<int64_t>(4 * below(4)), .kind = items_.paths[9], .as_unwritten = true};
     a.align = module_.kinds.align(a.kind);
-    Value base = pen_->address_of(limits_);
+    Value base = pen_->address_of(items_.limits);
     keep(pen_->load(Type::integer(32), a, {&base, 1}));
     return;
   }
@@ -116,14 +116,14 @@ void Maker::kinded_access() {
   Type t = member == 0 ? Type::integer(32) : Type::f32();
   Address a{.offset = static_cast<int64_t>(16 * which + 4 * member)};
   switch (below(5)) {
-    case 0: a.kind = paths_[3 * which + member]; break;
-    case 1: a.kind = paths_[6 + member]; break;
-    case 2: a.kind = paths_[member == 0 ? 9 : 10]; break;
-    case 3: a.kind = paths_[11]; break;
+    case 0: a.kind = items_.paths[3 * which + member]; break;
+    case 1: a.kind = items_.paths[6 + member]; break;
+    case 2: a.kind = items_.paths[member == 0 ? 9 : 10]; break;
+    case 3: a.kind = items_.paths[11]; break;
     default: break;
   }
   a.align = module_.kinds.align(a.kind);
-  Value base = pen_->address_of(night_);
+  Value base = pen_->address_of(items_.night);
   if (chance(50))
     keep(pen_->load(t, a, {&base, 1}));
   else
@@ -159,7 +159,7 @@ void Maker::call() {
   --calls_left_;
   if (functions_.empty() || chance(20)) {
     Value depth = pen_->write(Op::And, {value(Type::integer(8)), number(Type::integer(8), 15)});
-    keep(pen_->call(recursive_, {depth, value(Type::integer(64))})[0]);
+    keep(pen_->call(items_.recursive, {depth, value(Type::integer(64))})[0]);
     return;
   }
   Symbol callee = functions_[below(functions_.size())];
@@ -171,8 +171,9 @@ void Maker::call() {
 
 void Maker::call_through() {
   Type i64 = Type::integer(64);
-  if (twins_.empty()) return;
-  Value p = pen_->pick(value(Type::boolean()), pen_->address_of(twins_[0]), pen_->address_of(twins_[1]));
+  if (items_.twins.empty()) return;
+  Value p = pen_->pick(value(Type::boolean()), pen_->address_of(items_.twins[0]),
+                       pen_->address_of(items_.twins[1]));
   Value arguments[] = {value(i64)};
   keep(pen_->call_through(p, arguments, {&i64, 1})[0]);
 }
@@ -182,16 +183,16 @@ void Maker::call_apart() {
   Value to = filled_reserve(), from = filled_reserve();
   Type index = module_.index_type();
   Value n = pen_->write(Op::And, {value(index), number(index, 7)});
-  keep(pen_->call(apart_, {to, from, n})[0]);
+  keep(pen_->call(items_.apart, {to, from, n})[0]);
 }
 
 // func apart(to: ptr sole, from: ptr sole const, n) adds up and copies over; and two small functions of one
 // signature.
 void Maker::make_apart() {
   Type ptr = module_.pointer_type(), index = module_.index_type(), i64 = Type::integer(64);
-  apart_ = module_.add_function("apart", {{ptr, ptr, index}, {i64}});
-  module_[apart_].facts.marks = {mark::sole, mark::sole | mark::unwritten};
-  Function& f = module_.function(apart_);
+  items_.apart = module_.add_function("apart", {{ptr, ptr, index}, {i64}});
+  module_[items_.apart].facts.marks = {mark::sole, mark::sole | mark::unwritten};
+  Function& f = module_.function(items_.apart);
   Pen pen(module_, f);
   Block enter = f.add_block(), loop = f.add_block(), out = f.add_block();
   Value i = f.add_parameter(loop, index), sum = f.add_parameter(loop, i64);
@@ -204,15 +205,15 @@ void Maker::make_apart() {
   pen.at_end(out);
   pen.return_values({next});
   for (const char* name : {"twin_a", "twin_b"}) {
-    twins_.push_back(module_.add_function(name, {{i64}, {i64}}));
-    Function& g = module_.function(twins_.back());
+    items_.twins.push_back(module_.add_function(name, {{i64}, {i64}}));
+    Function& g = module_.function(items_.twins.back());
     Pen p(module_, g);
     p.at_end(g.add_block());
-    Value x = p.mul(g.parameters()[0], g.constant(i64, 3 + twins_.size()));
-    if (twins_.size() == 1) {
+    Value x = p.mul(g.parameters()[0], g.constant(i64, 3 + items_.twins.size()));
+    if (items_.twins.size() == 1) {
       p.return_values({x});
     } else {  // by way of the other
-      Value arguments[] = {p.address_of(twins_[0]), x};
+      Value arguments[] = {p.address_of(items_.twins[0]), x};
       p.put({.op = Op::ReturnCallThrough, .operands = arguments});
     }
   }
@@ -221,8 +222,8 @@ void Maker::make_apart() {
 // Calls itself at most fifteen times.
 void Maker::make_recursive() {
   Type i8 = Type::integer(8), i64 = Type::integer(64);
-  recursive_ = module_.add_function("down", {{i8, i64}, {i64}});
-  Function& f = module_.function(recursive_);
+  items_.recursive = module_.add_function("down", {{i8, i64}, {i64}});
+  Function& f = module_.function(items_.recursive);
   Pen pen(module_, f);
   Block enter = f.add_block(), deeper = f.add_block(), out = f.add_block();
   pen.at_end(enter);
@@ -230,7 +231,7 @@ void Maker::make_recursive() {
   pen.at_end(deeper);
   Value less = pen.sub(f.parameters()[0], f.constant(i8, 1));
   Value mixed = pen.write(Op::RotL, {f.parameters()[1], f.constant(i64, 7)});
-  Value inner = pen.call(recursive_, {less, mixed})[0];
+  Value inner = pen.call(items_.recursive, {less, mixed})[0];
   pen.return_values({pen.write(Op::Xor, {inner, f.parameters()[1]})});
   pen.at_end(out);
   pen.return_values({f.parameters()[1]});

@@ -29,23 +29,12 @@ class CodeRun {
         see_(see),
         state_(runner.target_),
         random_(options.seed),
-        stack_(options.stack_bytes, runner.target_) {
+        stack_(options.stack_bytes, runner.target_),
+        memory_(runner.allowed_, runner.target_.layout.order) {
     for (size_t k = 0; k < state_.registers.size(); ++k) state_.registers[k] = any(static_cast<unsigned>(k));
-    allowed_ = r_.allowed_;
-    allowed_.push_back({stack_.bytes().data(), stack_.bytes().size(), true, false});
-    allowed_.push_back({r_.constants_->bytes().data(), r_.constants_->bytes().size(), false, false});
+    memory_.allow(stack_.bytes());
+    memory_.allow(r_.constants_->bytes(), false);
     top_ = round_down<uint64_t>(stack_.address() + options.stack_bytes, 64);
-    access_ = {[this](uint64_t address, unsigned bytes) -> std::optional<Bits> {
-                 touched_ = address;
-                 if (!region(address, bytes, false)) return std::nullopt;
-                 return load_number(address, bytes, order_);
-               },
-               [this](uint64_t address, unsigned bytes, Bits v) {
-                 touched_ = address;
-                 if (!region(address, bytes, true)) return false;
-                 store_number(address, bytes, order_, v);
-                 return true;
-               }};
   }
 
   RunOutcome run(Symbol function, std::span<const uint64_t> arguments) {
@@ -53,13 +42,13 @@ class CodeRun {
     Passing way = passing(target_.convention, meant);
     ReachableMemory results(way.result_bytes + 1, target_);
     auto memory = results.bytes();
-    allowed_.push_back({memory.data(), memory.size(), true, false});
+    memory_.allow(memory);
     std::vector<Datum> parts =
         arguments_in_parts(*target_.convention.values, way, meant, data_of(meant.parameters, arguments),
                            {reinterpret_cast<uint64_t>(memory.data()), 0});
     pass(way.legal, parts);
     enter(function.index, top_);
-    while (!activations_.empty() && !ended_) line();
+    while (!activations_.empty() && !course_.ended) line();
     if (out_.end == RunOutcome::End::Result)
       for (Datum d : results_from_parts(*target_.convention.values, way, meant, parts_given(way.legal),
                                         memory, target_.layout.order))
@@ -83,15 +72,6 @@ class CodeRun {
 
   Bits any(unsigned physical) {
     return (Bits(random_()) << 64 | random_()) & mask_of(target_.classes[target_.class_of(physical)].bits);
-  }
-  const MemoryRegion* region(uint64_t address, unsigned bytes, bool writes) const {
-    for (const MemoryRegion& r : allowed_) {
-      uint64_t first = reinterpret_cast<uint64_t>(r.memory);
-      if (address >= first && address - first < r.bytes && r.bytes - (address - first) >= bytes &&
-          (r.writable || !writes))
-        return &r;
-    }
-    return nullptr;
   }
   Activation& now() { return activations_.back(); }
   Bits get(Register r) { return is_virtual(r) ? now().virtuals[r - first_virtual] : state_.registers[r]; }
@@ -217,7 +197,7 @@ class CodeRun {
   void stop(RunOutcome::End how, std::string why) {
     out_.end = how;
     out_.message = std::move(why);
-    ended_ = true;
+    course_.ended = true;
     if (activations_.empty()) return;
     const Code& code = *now().code;
     out_.message += fmt::format(", in '{}'", code.name);
@@ -244,10 +224,10 @@ class CodeRun {
       own(i);
     else
       plain(i);
-    if (ended_) return;
+    if (course_.ended) return;
     if (see_) see_({a.code, block.first + a.line, &state_, a.virtuals});
-    if (jumped_to_ != none)
-      a.block = std::exchange(jumped_to_, none), a.line = 0;
+    if (course_.jumped_to != none)
+      a.block = std::exchange(course_.jumped_to, none), a.line = 0;
     else if (++a.line == block.count)
       ++a.block, a.line = 0;
   }
@@ -349,7 +329,7 @@ class CodeRun {
       }
     }
     state_.next = 0;
-    StepOutcome did = step(target_, p, state_, access_);
+    StepOutcome did = step(target_, p, state_, memory_.access());
     for (const std::string& open : did.open_flags)
       for (size_t k = 0; k < target_.flags.size(); ++k)
         if (target_.flags[k] == open) state_.flags[k] = random_() & 1;
@@ -360,8 +340,8 @@ class CodeRun {
     if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "the instruction traps");
     if (did.end == StepOutcome::End::Fault)
       stop(RunOutcome::End::Fault,
-           fmt::format("an access at {:#x}, which the program may not touch", touched_));
-    if (did.end == StepOutcome::End::Gone) jumped_to_ = static_cast<uint32_t>(did.to);
+           fmt::format("an access at {:#x}, which the program may not touch", memory_.touched()));
+    if (did.end == StepOutcome::End::Gone) course_.jumped_to = static_cast<uint32_t>(did.to);
   }
 
   static constexpr uint32_t none = 0xffffffff;
@@ -373,14 +353,15 @@ class CodeRun {
   State state_;
   std::mt19937_64 random_;
   ReachableMemory stack_;
-  std::vector<MemoryRegion> allowed_;
-  MemoryAccess access_;
+  CheckedMemory memory_;
   std::vector<Activation> activations_;
   std::vector<Loan> loans_;
   std::vector<Datum> results_;
-  uint64_t top_ = 0, touched_ = 0;
-  uint32_t jumped_to_ = none;
-  bool ended_ = false;
+  uint64_t top_ = 0;
+  struct Course {
+    uint32_t jumped_to = none;  // block; none: the next line
+    bool ended = false;
+  } course_;
   RunOutcome out_;
 };
 

@@ -23,14 +23,6 @@ Result<std::unique_ptr<Runner>> Runner::make(const Jit& jit, std::string_view fu
   return std::unique_ptr<Runner>(new Runner(jit, target, std::move(*bridge)));
 }
 
-const MemoryRegion* Runner::region(uint64_t address, unsigned bytes) const {
-  for (const MemoryRegion& r : allowed_) {
-    uint64_t first = reinterpret_cast<uint64_t>(r.memory);
-    if (address >= first && address - first < r.bytes && r.bytes - (address - first) >= bytes) return &r;
-  }
-  return nullptr;
-}
-
 const Runner::Decoded& Runner::decoded(uint64_t address, const MemoryRegion& code) {
   auto [at, is_new] = decoded_.try_emplace(address);
   if (is_new) {
@@ -75,25 +67,9 @@ void settle_open_flags(const Target& target, const StepOutcome& did, State& stat
 
 }  // namespace
 
-// Of memory that the program may touch; `touched` is the last address.
-MemoryAccess Runner::access(uint64_t& touched) const {
-  return {[this, &touched](uint64_t address, unsigned bytes) -> std::optional<Bits> {
-            touched = address;
-            if (!region(address, bytes)) return std::nullopt;
-            return load_number(address, bytes, target_.layout.order);
-          },
-          [this, &touched](uint64_t address, unsigned bytes, Bits v) {
-            touched = address;
-            const MemoryRegion* r = region(address, bytes);
-            if (!r || !r->writable) return false;
-            store_number(address, bytes, target_.layout.order, v);
-            return true;
-          }};
-}
-
 // The instruction at an address, or why there is none.
 Result<const Runner::Decoded*> Runner::instruction_at(uint64_t at) {
-  const MemoryRegion* code = region(at, 1);
+  const MemoryRegion* code = region_of(allowed_, at, 1, false);
   if (!code || !code->executable)
     return complaint("the run leaves for code of the host, which is not simulated");
   const Decoded& d = decoded(at, *code);
@@ -106,15 +82,13 @@ RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& op
       stack(options.stack_bytes, target_);
   auto* words = reinterpret_cast<uint64_t*>(frame.bytes().data());
   bridge_.put_arguments(arguments, words);
-  size_t before = allowed_.size();
-  allow(frame.bytes());
-  allow(stack.bytes());
+  CheckedMemory memory(allowed_, target_.layout.order);
+  memory.allow(frame.bytes());
+  memory.allow(stack.bytes());
   std::mt19937_64 random(options.seed);
   State state = state_at_entry(target_, stack.bytes(), frame.address(), random);
 
   RunOutcome out;
-  uint64_t touched = 0;
-  MemoryAccess memory = access(touched);
   auto stop = [&](RunOutcome::End how, std::string why) {
     out.end = how;
     out.message = std::move(why);
@@ -133,17 +107,16 @@ RunOutcome Runner::run(std::span<const uint64_t> arguments, const RunOptions& op
       break;
     }
     state.next = at + (*d)->size;
-    StepOutcome did = step(target_, (*d)->instruction, state, memory);
+    StepOutcome did = step(target_, (*d)->instruction, state, memory.access());
     settle_open_flags(target_, did, state, random);
     if (options.see) options.see({at, &(*d)->instruction, &state});
     if (did.end == StepOutcome::End::Trap) stop(RunOutcome::End::Trap, "the instruction traps");
     if (did.end == StepOutcome::End::Fault)
       stop(RunOutcome::End::Fault,
-           fmt::format("an access at {:#x}, which the program may not touch", touched));
+           fmt::format("an access at {:#x}, which the program may not touch", memory.touched()));
     at = did.end == StepOutcome::End::Gone ? did.to : state.next;
   }
   if (out.end == RunOutcome::End::Result) out.results = bridge_.results(words);
-  allowed_.resize(before);
   return out;
 }
 

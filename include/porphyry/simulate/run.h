@@ -58,10 +58,8 @@ class Runner {
     uint8_t size = 0;
   };
   Runner(const Jit& jit, const machine::Target& target, Bridge bridge);
-  const MemoryRegion* region(uint64_t address, unsigned bytes) const;
   const Decoded& decoded(uint64_t address, const MemoryRegion& code);
   Result<const Decoded*> instruction_at(uint64_t at);
-  MemoryAccess access(uint64_t& touched) const;
 
   const machine::Target& target_;
   Bridge bridge_;

@@ -36,15 +36,19 @@ struct Pending {
   uint32_t detail = 0;
   Address address;
   CopyShape copy;
-  Position position;
   bool has_align = false;
   bool untyped_told = false;    // that the type of a number is not known; once a statement is enough
   std::vector<uint16_t> lanes;  // of a shuffle
-  std::vector<Written> cases;
-  std::vector<WrittenTarget> targets;
-  std::vector<Written> arguments;  // of all targets
-  uint8_t promises = 0, permits = 0;
-  Function::Hint hint = Function::Hint::None;
+  struct Ways {
+    std::vector<Written> cases;
+    std::vector<WrittenTarget> targets;
+    std::vector<Written> arguments;  // of all targets
+  } ways;
+  struct Said {  // behind the operands
+    Position position;
+    uint8_t promises = 0, permits = 0;
+    Function::Hint hint = Function::Hint::None;
+  } said;
   bool good = true;
   void clear();
 };

@@ -93,10 +93,10 @@ bool InstructionMaker::settle_operands() {
 bool InstructionMaker::settle_targets() {
   bool good = true;
   tables_.argument_values.clear(), tables_.draft_targets.clear();
-  for (const WrittenTarget& t : p_.targets) {
+  for (const WrittenTarget& t : p_.ways.targets) {
     auto parameters = function_.parameters(t.to);
     for (size_t k = 0; k < t.argument_count && k < parameters.size(); ++k) {
-      Written& w = p_.arguments[t.first_argument + k];
+      Written& w = p_.ways.arguments[t.first_argument + k];
       Type wanted = function_.type(parameters[k]);
       auto v = operands_.settle(w, wanted, p_.untyped_told);
       if (v && function_.type(*v) != wanted) {
@@ -111,9 +111,10 @@ bool InstructionMaker::settle_targets() {
   }
   if (!good || !p_.good) return good;
   size_t at = 0;  // the values have their final place now
-  for (size_t k = 0; k < p_.targets.size(); ++k) {
-    tables_.draft_targets[k].arguments = {tables_.argument_values.data() + at, p_.targets[k].argument_count};
-    at += p_.targets[k].argument_count;
+  for (size_t k = 0; k < p_.ways.targets.size(); ++k) {
+    tables_.draft_targets[k].arguments = {tables_.argument_values.data() + at,
+                                          p_.ways.targets[k].argument_count};
+    at += p_.ways.targets[k].argument_count;
   }
   return (p_.op != Op::Choose || tables_.types.size() != 1 || settle_cases()) && good;
 }
@@ -121,7 +122,7 @@ bool InstructionMaker::settle_targets() {
 bool InstructionMaker::settle_cases() {
   tables_.case_values.clear();
   std::vector<uint32_t> order;  // of those that are numbers
-  for (const Written& w : p_.cases) {
+  for (const Written& w : p_.ways.cases) {
     auto bits = integer_bits(w.literal, tables_.types[0]);
     if (bits)
       order.push_back(static_cast<uint32_t>(tables_.case_values.size()));
@@ -129,12 +130,12 @@ bool InstructionMaker::settle_cases() {
       operands_.not_a_number(w, w.literal, tables_.types[0]);
     tables_.case_values.push_back(bits.value_or(0));
   }
-  bool good = order.size() == p_.cases.size();
+  bool good = order.size() == p_.ways.cases.size();
   auto number = [&](uint32_t k) { return std::pair(tables_.case_values[k], k); };
   std::sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return number(a) < number(b); });
   for (size_t k = 1; k < order.size(); ++k) {
     if (tables_.case_values[order[k]] != tables_.case_values[order[k - 1]]) continue;
-    const Written& again = p_.cases[order[k]];
+    const Written& again = p_.ways.cases[order[k]];
     complain(again.token, "a second case for " + std::string(again.literal), "each value once");
     good = false;
   }
@@ -185,11 +186,11 @@ Instruction InstructionMaker::put() {
                    .operands = tables_.values,
                    .results = p_.results,
                    .detail = p_.detail,
-                   .position = p_.position,
+                   .position = p_.said.position,
                    .targets = tables_.draft_targets,
-                   .promises = p_.promises,
-                   .permits = p_.permits,
-                   .hint = p_.hint});
+                   .promises = p_.said.promises,
+                   .permits = p_.said.permits,
+                   .hint = p_.said.hint});
 }
 
 Instruction InstructionMaker::make(bool block_ended) {
@@ -198,7 +199,7 @@ Instruction InstructionMaker::make(bool block_ended) {
   bool deciding = settled && p_.op == Op::When && tables_.types.size() == 1;
   if ((settled && p_.good) || deciding) check_types();
   if (settled && p_.good) check_result_count();
-  bool targets = p_.targets.empty() ? (tables_.draft_targets.clear(), true) : settle_targets();
+  bool targets = p_.ways.targets.empty() ? (tables_.draft_targets.clear(), true) : settle_targets();
   if (tables_.values.size() > Function::list_limit)
     refuse(p_.word, "this has more than 65535 operands", "fewer");
   if (!pen_.block().exists() || block_ended)

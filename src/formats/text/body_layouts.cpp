@@ -180,9 +180,9 @@ bool StatementReader::target() {
   }
   Name n = name_of(cursor_.take());
   bool known = context_.names.has_block(n);
-  target.first_argument = p_.arguments.size();
-  if (cursor_.accept('(')) arguments(p_.arguments);
-  target.argument_count = p_.arguments.size() - target.first_argument;
+  target.first_argument = p_.ways.arguments.size();
+  if (cursor_.accept('(')) arguments(p_.ways.arguments);
+  target.argument_count = p_.ways.arguments.size() - target.first_argument;
   if (!known) {
     std::vector<std::string> names;
     for (Block b = function_.entry(); b.exists() && cursor_.may_suggest() && names.size() < 5000;
@@ -200,7 +200,7 @@ bool StatementReader::target() {
            std::to_string(takes) + ", one for each of its parameters");
   if (p_.op != Op::When)
     if (auto times = cursor_.number(~uint64_t(0) - 1)) target.weight = *times;
-  p_.targets.push_back(target);
+  p_.ways.targets.push_back(target);
   return true;
 }
 
@@ -211,9 +211,9 @@ void StatementReader::when() {
   p_.written.push_back(operands_.operand());
   std::optional<uint64_t> times, other;
   if (cursor_.accept_word("likely"))
-    p_.hint = Function::Hint::Likely;
+    p_.said.hint = Function::Hint::Likely;
   else if (cursor_.accept_word("rarely"))
-    p_.hint = Function::Hint::Rarely;
+    p_.said.hint = Function::Hint::Rarely;
   else
     times = cursor_.number(~uint64_t(0) - 1);
   if (!cursor_.accept_word("go"))
@@ -229,7 +229,7 @@ void StatementReader::when() {
   other = cursor_.number(~uint64_t(0) - 1);
   if (times.has_value() != other.has_value())
     return void(refuse(t, "only one way is counted", "when c 970 go a else b 30: both ways or none"));
-  if (times) p_.targets[0].weight = *times, p_.targets[1].weight = *other;
+  if (times) p_.ways.targets[0].weight = *times, p_.ways.targets[1].weight = *other;
 }
 
 // choose v { 0: a, 4: b(x), else: c }
@@ -247,11 +247,11 @@ void StatementReader::choose() {
       if (w.token.kind != TokenKind::Integer)
         return void(refuse(w.token, "a case's number is missing", "a number or 'else'"));
       operands_.literal(w);
-      p_.cases.push_back(w);
+      p_.ways.cases.push_back(w);
     }
     if (!cursor_.expect(':', "between a case and its block")) return void(fail());
     if (!target()) return;
-    if (p_.targets.size() > Function::list_limit)
+    if (p_.ways.targets.size() > Function::list_limit)
       return void(refuse(p_.word, "this chooses among more than 65535 ways", "fewer cases"));
     if (!cursor_.accept(',')) break;
   }

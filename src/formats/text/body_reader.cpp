@@ -21,14 +21,12 @@ std::optional<Type> read_type(Cursor& cursor, const Module& module) {
 bool is_label_start(const Cursor& c) { return c.at_name() && (c.at_mark(':', 1) || c.at_mark('(', 1)); }
 
 void Pending::clear() {
-  written.clear(), wanted.clear(), results.clear(), lanes.clear(), cases.clear(), targets.clear();
-  arguments.clear();
+  written.clear(), wanted.clear(), results.clear(), lanes.clear();
+  ways.cases.clear(), ways.targets.clear(), ways.arguments.clear();
   detail = 0;
   address = {}, copy = {};
-  position = {};
   has_align = untyped_told = false;
-  promises = permits = 0;
-  hint = Function::Hint::None;
+  said = {};
   good = true;
 }
 

@@ -122,15 +122,15 @@ void StatementReader::trailing() {
     if (cursor_.accept_word("promise")) {
       auto bits = read_words(cursor_, "promise", promise_words());
       if (!bits) return void(fail());
-      p_.promises = *bits;
+      p_.said.promises = *bits;
     }
     if (cursor_.accept_word("permit")) {
       auto bits = read_words(cursor_, "permit", permit_words());
       if (!bits) return void(fail());
-      p_.permits = *bits;
+      p_.said.permits = *bits;
     }
   }
-  if (cursor_.at_mark('@')) p_.position = position();
+  if (cursor_.at_mark('@')) p_.said.position = position();
 }
 
 bool StatementReader::number_after_colon(uint32_t& out) {

@@ -147,9 +147,9 @@ class BlockScheduler {
         edges_(work),
         lines_(work),
         loads_(work),
-        readers_(work),
-        last_(first_virtual + f.virtuals.size(), {}, work),
-        uses_(f.virtuals.size(), work) {
+        chain_{std::pmr::vector<Edge>(work),
+               std::pmr::vector<Last>(first_virtual + f.virtuals.size(), Last{}, work)},
+        uses_{std::pmr::vector<Use>(f.virtuals.size(), work)} {
     for (size_t c = 0; c < class_count; ++c) limit_.of[c] = target.classes[c].count;
     --limit_.of[target.class_of(target.convention.stack)];
   }
@@ -269,26 +269,26 @@ class BlockScheduler {
     uint32_t writer = none, readers = none, stamp = 0;
   };
   Last& last(Register r) {
-    Last& l = last_[same(r)];  // what will be one register keeps its order: moving it would cost a copy
-    if (l.stamp != stamp_) l = {none, none, stamp_};
+    Last& l = chain_.last[same(r)];  // what will be one register keeps its order: moving it would cost a copy
+    if (l.stamp != chain_.stamp) l = {none, none, chain_.stamp};
     return l;
   }
   void reads(Register r, uint32_t n) {
     Last& l = last(r);
     if (l.writer != none) edge(l.writer, n, nodes_[l.writer].latency);
-    readers_.push_back({n, l.readers, 0});
-    l.readers = static_cast<uint32_t>(readers_.size() - 1);
+    chain_.readers.push_back({n, l.readers, 0});
+    l.readers = static_cast<uint32_t>(chain_.readers.size() - 1);
   }
   void writes(Register r, uint32_t n) {
     Last& l = last(r);
     edge(l.writer, n, 1);
-    for (uint32_t k = l.readers; k != none; k = readers_[k].next) edge(readers_[k].to, n, 0);
+    for (uint32_t k = l.readers; k != none; k = chain_.readers[k].next) edge(chain_.readers[k].to, n, 0);
     l.writer = n, l.readers = none;
   }
 
   void depend() {
-    ++stamp_;
-    readers_.clear(), loads_.clear();
+    ++chain_.stamp;
+    chain_.readers.clear(), loads_.clear();
     uint32_t store = none, ordered = none;
     for (uint32_t n = 0; n < nodes_.size(); ++n)
       for (uint32_t k = nodes_[n].first; k < nodes_[n].first + nodes_[n].count; ++k) {
@@ -351,28 +351,28 @@ class BlockScheduler {
     return std::min<size_t>(f_.virtuals[root].register_class, class_count - 1);
   }
   void count_uses(uint32_t from, uint32_t to) {
-    ++use_stamp_;
+    ++uses_.stamp;
     for (uint32_t n = 0; n < nodes_.size(); ++n)
       each_root(n, [&](uint32_t v) {
-        Use& u = uses_[v];
-        if (u.stamp != use_stamp_) u = {use_stamp_, 0, live_.covers(v, 2 * from), live_.covers(v, 2 * to)};
+        Use& u = uses_.of[v];
+        if (u.stamp != uses_.stamp) u = {uses_.stamp, 0, live_.covers(v, 2 * from), live_.covers(v, 2 * to)};
         ++u.left;
       });
   }
   // What placing a node makes of the pressure: values that begin, before those that end are gone.
   Pressure with(uint32_t n, Pressure p) const {
     each_root(n, [&](uint32_t v) {
-      if (!uses_[v].live) ++p.of[class_of(v)];  // one named twice counts twice: rather too many
+      if (!uses_.of[v].live) ++p.of[class_of(v)];  // one named twice counts twice: rather too many
     });
     return p;
   }
   Pressure placed(uint32_t n, Pressure p, Pressure& most) {
     each_root(n, [&](uint32_t v) {
-      if (!uses_[v].live) uses_[v].live = true, ++p.of[class_of(v)];
+      if (!uses_.of[v].live) uses_.of[v].live = true, ++p.of[class_of(v)];
     });
     most.raise_to(p);
     each_root(n, [&](uint32_t v) {
-      if (--uses_[v].left == 0 && !uses_[v].live_behind) uses_[v].live = false, --p.of[class_of(v)];
+      if (--uses_.of[v].left == 0 && !uses_.of[v].live_behind) uses_.of[v].live = false, --p.of[class_of(v)];
     });
     return p;
   }
@@ -421,10 +421,15 @@ class BlockScheduler {
   std::pmr::vector<Edge> edges_;
   std::pmr::vector<CodeLine> lines_;
   std::pmr::vector<uint32_t> loads_;
-  std::pmr::vector<Edge> readers_;  // lists of readers of one register
-  std::pmr::vector<Last> last_;     // by register, of coalesced ones the root
-  std::pmr::vector<Use> uses_;      // by root
-  uint32_t stamp_ = 0, use_stamp_ = 0;
+  struct Chain {                     // who read and wrote registers last
+    std::pmr::vector<Edge> readers;  // lists of readers of one register
+    std::pmr::vector<Last> last;     // by register, of coalesced ones the root
+    uint32_t stamp = 0;
+  } chain_;
+  struct Uses {
+    std::pmr::vector<Use> of;  // by root
+    uint32_t stamp = 0;
+  } uses_;
   bool moved_ = false;
 };
 

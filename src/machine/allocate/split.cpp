@@ -43,17 +43,17 @@ class RangeSplitter {
     const std::pmr::vector<CodeLine> old(f_.code.begin(), f_.code.end(), work_);
     f_.code.clear();
     size_t edge = 0;
-    for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
-      CodeBlock& b = f_.blocks[block_];
+    for (at_hand_.block = 0; at_hand_.block < f_.blocks.size(); ++at_hand_.block) {
+      CodeBlock& b = f_.blocks[at_hand_.block];
       uint32_t from = b.first, end = b.first + b.count;
       b.first = static_cast<uint32_t>(f_.code.size());
-      for (; edge < edges_.size() && edges_[edge].block == block_ && edges_[edge].at_start; ++edge)
+      for (; edge < edges_.size() && edges_[edge].block == at_hand_.block && edges_[edge].at_start; ++edge)
         spill(edges_[edge].piece, old[from].origin);
-      for (at_ = from; at_ < end; ++at_) {
-        if (at_ + 1 == end)  // before the jump to the loop's head
-          for (; edge < edges_.size() && edges_[edge].block == block_; ++edge)
-            reload(edges_[edge].piece, old[at_].origin);
-        instruction(old[at_]);
+      for (at_hand_.at = from; at_hand_.at < end; ++at_hand_.at) {
+        if (at_hand_.at + 1 == end)  // before the jump to the loop's head
+          for (; edge < edges_.size() && edges_[edge].block == at_hand_.block; ++edge)
+            reload(edges_[edge].piece, old[at_hand_.at].origin);
+        instruction(old[at_hand_.at]);
       }
       b.count = static_cast<uint32_t>(f_.code.size()) - b.first;
     }
@@ -270,30 +270,32 @@ class RangeSplitter {
   // The run of uses that this instruction belongs to; nothing when it is the first.
   Register run_at(Register r) const {
     const Run& run = runs_[root(r)];
-    bool goes_on = run.block == block_ && run.stretch == stretch_ && at_ - run.last <= run_gap;
+    bool goes_on =
+        run.block == at_hand_.block && run.stretch == at_hand_.stretch && at_hand_.at - run.last <= run_gap;
     return goes_on ? run.reg : no_register;
   }
   void end_run(Register r) { runs_[root(r)].block = none; }
 
   // The register that stands for `r` in this instruction, reloaded when it is read and not there yet.
   Register here(Register r, bool read, Instruction origin) {
-    if (Register p = loop_piece(r, block_); p != no_register) return p;
+    if (Register p = loop_piece(r, at_hand_.block); p != no_register) return p;
     Register p = run_at(r);
     if (p == no_register) {
       p = make(root(r), piece(r).scope == Scope::Run ? Scope::Brief : Scope::Run);
       if (read) reload(p, origin);
     }
     // A brief one serves this instruction only.
-    runs_[root(r)] = {block_, stretch_, piece(p).scope == Scope::Brief ? at_ - run_gap : at_, p};
+    runs_[root(r)] = {at_hand_.block, at_hand_.stretch,
+                      piece(p).scope == Scope::Brief ? at_hand_.at - run_gap : at_hand_.at, p};
     return p;
   }
-  bool in_loop_piece(Register r) const { return loop_piece(r, block_) != no_register; }
+  bool in_loop_piece(Register r) const { return loop_piece(r, at_hand_.block) != no_register; }
 
   void instruction(const CodeLine& i) {
     if (moves_own_slot(i) || makes_a_constant(i)) return;
     if (i.form == copy_form && copy(i)) return;
     rename(i);
-    if (i.call != 0xffffffff) ++stretch_;
+    if (i.call != 0xffffffff) ++at_hand_.stretch;
   }
   bool makes_a_constant(const CodeLine& i) const {
     if (i.operand_count == 0 || i.role == Role::Reload) return false;
@@ -356,11 +358,11 @@ class RangeSplitter {
       note_write(o.reg, now);
     }
     f_.code.push_back(i);
-    for (size_t k = 0; k < written_count_; ++k) spill(written_[k], i.origin);
-    written_count_ = 0;
+    for (size_t k = 0; k < written_.count; ++k) spill(written_.of[k], i.origin);
+    written_.count = 0;
   }
   void note_write(Register r, Register now) {
-    if (!in_loop_piece(r)) written_[written_count_++] = now;
+    if (!in_loop_piece(r)) written_.of[written_.count++] = now;
   }
 
   Allocation& out_;
@@ -376,10 +378,14 @@ class RangeSplitter {
   std::pmr::vector<uint32_t> homes_;  // by root: see find_homes; empty in code without loops
   std::pmr::vector<LoopPiece> loop_pieces_;
   std::pmr::vector<EdgeMove> edges_;
-  uint32_t block_ = 0, at_ = 0;
-  uint32_t stretch_ = 0;  // of instructions without a call between
-  Register written_[4] = {};
-  size_t written_count_ = 0;
+  struct AtHand {
+    uint32_t block = 0, at = 0;
+    uint32_t stretch = 0;  // of instructions without a call between
+  } at_hand_;
+  struct Written {  // by the instruction at hand
+    Register of[4] = {};
+    size_t count = 0;
+  } written_;
 };
 
 }  // namespace

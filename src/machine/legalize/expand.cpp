@@ -105,11 +105,9 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
       if (type.is_bool()) return make(Op::Xor, {v[0], number(type, 1)});
       break;
     case Op::Eq:
-    case Op::Ne: {
-      if (!type.is_bool()) break;
-      Value differ = make(Op::Xor, v);
-      return op == Op::Ne ? differ : make(Op::Not, {differ});
-    }
+    case Op::Ne:
+      if (type.is_bool()) return bools_compared(op, v);
+      break;
     case Op::ToIntS:
     case Op::ToIntU: return to_int(op, v[0], type, result);
     case Op::ToFloatU: return to_float_unsigned(v[0], type, result);
@@ -164,6 +162,11 @@ Value Expander::expand(Op op, const Operands& v, Type type, Type result) {
 // It stays as it is: selection says that no rule covers it.
 Value Expander::uncovered(Op op, const Operands& v, Type result) {
   return f_.result(pen_.put({.op = op, .operands = v, .results = {&result, 1}}));
+}
+
+Value Expander::bools_compared(Op op, const Operands& v) {
+  Value differ = make(Op::Xor, v);
+  return op == Op::Ne ? differ : make(Op::Not, {differ});
 }
 
 // i8 and i16 in 32 bits.

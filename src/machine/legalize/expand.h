@@ -26,6 +26,7 @@ class Expander {
   Value saturating(Op op, const Operands& v, Type type);
   Value expand(Op op, const Operands& v, Type type, Type result);
   Value uncovered(Op op, const Operands& v, Type result);
+  Value bools_compared(Op op, const Operands& v);
   Value narrow(Op op, const Operands& v, Type type, Type result);
   Value divide_narrow(const Operands& v, Type type);
   Value rotate(Op op, const Operands& v, Type type);
