@@ -87,5 +87,71 @@ TEST(Layers, ScratchVectorsHoldNoBool) {
     for (const std::string& line : f.lines) EXPECT_FALSE(forbidden.in(line)) << f.path << ": " << line;
 }
 
+// ---- limits, as the formatted source shows them
+// -----------------------------------------------------------------
+
+// The line that closes what line `from` opens at its own indentation; the last line when there is none.
+size_t closing_line(const std::vector<std::string>& lines, size_t from, size_t indent) {
+  const std::string end = std::string(indent, ' ') + "}";
+  size_t k = from + 1;
+  while (k + 1 < lines.size() && !lines[k].starts_with(end)) ++k;
+  return k;
+}
+size_t indent_of(const std::string& line) { return std::min(line.find_first_not_of(' '), line.size()); }
+
+TEST(Layers, FunctionsFitAScreen) {
+  Pattern opens("^ {0,4}[^ /:#}].*\\).*\\{$"),
+      other("^ *(if|for|while|switch|else|do|case|namespace|enum|return)\\b");
+  size_t seen = 0;
+  for (const SourceFile& f : sources())
+    for (size_t k = 0; f.path.extension() != ".por" && k < f.lines.size(); ++k) {
+      if (!opens.in(f.lines[k]) || other.in(f.lines[k])) continue;
+      ++seen;
+      EXPECT_LE(closing_line(f.lines, k, indent_of(f.lines[k])) - k + 1, 60u) << f.path << ": " << f.lines[k];
+    }
+  EXPECT_GT(seen, 1500u);
+}
+
+// The line without what stands in brackets of these kinds.
+std::string without(std::string line, char open, char close) {
+  for (size_t from; (from = line.rfind(open)) != line.npos;) {
+    size_t to = line.find(close, from);
+    if (to == line.npos) break;
+    line.erase(from, to + 1 - from);
+  }
+  return line;
+}
+
+// Data members of a class: lines one level in that end in `;` and name no function.
+size_t members(const std::vector<std::string>& lines, size_t from, size_t to) {
+  Pattern other("^ *(return|using|static|friend|explicit|virtual|template|enum|class|struct|constexpr)\\b");
+  size_t inside = indent_of(lines[from]) + 2, count = 0;
+  for (size_t k = from + 1; k < to; ++k) {
+    std::string line = lines[k].substr(0, lines[k].find("//"));
+    line.erase(line.find_last_not_of(' ') + 1);
+    bool closes = line.starts_with(std::string(inside, ' ') + "}");  // a member of a type that stands here
+    if (indent_of(line) != inside || !line.ends_with(';') || other.in(line)) continue;
+    line = without(without(line, '<', '>'), '{', '}');
+    if (line.find('(') != line.npos || (closes && line == std::string(inside, ' ') + "};")) continue;
+    count += 1 + static_cast<size_t>(std::count(line.begin(), line.end(), ','));
+  }
+  return count;
+}
+
+TEST(Layers, ClassesHoldFewMembers) {
+  Pattern opens("^ *(class|struct) \\w+[^;]*\\{$");
+  size_t seen = 0, most = 0;
+  for (const SourceFile& f : sources())
+    for (size_t k = 0; k < f.lines.size(); ++k) {
+      if (!opens.in(f.lines[k])) continue;
+      size_t count = members(f.lines, k, closing_line(f.lines, k, indent_of(f.lines[k])));
+      ++seen, most = std::max(most, count);
+      bool is_table_of_the_ir = f.path.filename() == "function.h";
+      EXPECT_TRUE(count <= 15 || is_table_of_the_ir) << count << " in " << f.path << ": " << f.lines[k];
+    }
+  EXPECT_GT(seen, 250u);
+  EXPECT_GT(most, 12u) << "members are not counted";
+}
+
 }  // namespace
 }  // namespace porphyry
