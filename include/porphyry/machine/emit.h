@@ -76,8 +76,8 @@ Diagnostics lay_out_frame(Code& f, const Target& target);
 
 CompiledFunction emit(const Code& f, const Target& target, bool align_loops = false);
 
-// The same instruction in the first form of its group that holds its literals and registers.
-PlainInstruction in_fitting_form(const Target& target, PlainInstruction plain);
+// The first form of an instruction's group that holds its literals and registers.
+FormIndex fitting_form(const Target& target, const PlainInstruction& plain);
 // Which operand is a label.
 std::optional<size_t> label_operand(const Form& form);
 

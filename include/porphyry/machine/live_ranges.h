@@ -51,8 +51,8 @@ class Predecessors {
 };
 
 struct LiveRanges {
-  LiveRanges(const Code& f, std::pmr::memory_resource* work)
-      : virtuals(work), blocked(first_virtual, work), weights(work), predecessors(f, work) {}
+  LiveRanges(const Code& f, const Target& target, std::pmr::memory_resource* work)
+      : virtuals(work), blocked(target.register_count(), work), weights(work), predecessors(f, work) {}
   std::pmr::vector<Segments> virtuals;  // by register number minus first_virtual
   std::pmr::vector<Segments> blocked;   // by physical register: where the code itself uses it; not of flags
   std::pmr::vector<float> weights;      // uses and writes by how often they run

@@ -378,6 +378,8 @@ struct Target : Book {
   bool (*runs_here)();
 
   const Form& form(FormIndex f) const { return forms[f]; }
+  // Physical registers of all classes.
+  unsigned register_count() const { return classes.back().first + unsigned(classes.back().count); }
   unsigned class_of(unsigned physical) const;
   std::string_view register_name(unsigned physical, unsigned bits) const;
   // A form by its book name, for tests and tools, or by name and operands: the most general one. 0 when there

@@ -30,7 +30,7 @@ size_t join_neighbours(std::span<Segment> list) {
 class RangeBuilder {
  public:
   RangeBuilder(const Code& f, const Target& target, std::pmr::memory_resource* work)
-      : out_(f, work),
+      : out_(f, target, work),
         memory_(work),
         f_(f),
         target_(target),
@@ -60,7 +60,7 @@ class RangeBuilder {
   void gather_events() {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       const CodeBlock& block = f_.blocks[b];
-      std::fill(std::begin(written_at_), std::end(written_at_), start(b));
+      std::fill_n(written_at_, target_.register_count(), start(b));
       for (uint32_t k = block.first; k < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
         RegisterSet reads = implicit_reads(target_, f_, i), writes = implicit_writes(target_, f_, i);

@@ -23,7 +23,7 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::
       friends_(f.virtuals.size(), work),
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
-      held_(first_virtual, work),
+      held_(target.register_count(), work),
       to_split_(work),
       split_reasons_(work) {}
 

@@ -34,14 +34,14 @@ class SpillRemover {
 
   // Which slot's value each register holds is known from spills and reloads.
   void forward(const CodeBlock& b) {
-    std::fill(std::begin(slot_in_), std::end(slot_in_), none);
+    std::fill_n(slot_in_, registers_, none);
     for (uint32_t k = b.first; k < b.first + b.count; ++k) {
       CodeLine& i = f_.code[k];
       if (i.form == spill_form || i.form == reload_form) {
         uint32_t slot = slot_of(i);
         Register r = f_.of(i)[0].reg;
         if (i.form == spill_form) {
-          for (uint32_t& s : slot_in_)
+          for (uint32_t& s : std::span(slot_in_, registers_))
             if (s == slot) s = none;
         } else if (!from_register(i, slot)) {
           ++reloads_[slot];
@@ -60,7 +60,7 @@ class SpillRemover {
   bool from_register(CodeLine& i, uint32_t slot) {
     auto operands = f_.of(i);
     Register into = operands[0].reg, holder = slot_in_[into] == slot ? into : no_register;
-    for (Register r = 0; r < first_virtual && holder == no_register; ++r)
+    for (Register r = 0; r < registers_ && holder == no_register; ++r)
       if (slot_in_[r] == slot && target_.class_of(r) == target_.class_of(into)) holder = r;
     if (holder == no_register) return false;
     i.form = copy_form;
@@ -93,6 +93,7 @@ class SpillRemover {
   std::pmr::vector<uint32_t> reloads_;  // by slot
   std::pmr::vector<uint32_t>
       dead_in_;  // by slot: block in which it is spilled to again before it is reloaded
+  const size_t registers_ = target_.register_count();
   uint32_t slot_in_[first_virtual] = {};
 };
 

@@ -213,7 +213,7 @@ class Emitter {
   void write_frame_lines() {
     for (PlainInstruction& p : frame_lines_) {
       auto label = label_operand(target_.form(p.form));
-      p = in_fitting_form(target_, p);
+      p.form = fitting_form(target_, p);
       Reference loop;  // a jump back within the prologue
       if (label)
         loop = {EmittedLine::To::Here, 0, p.operands[*label].literal + target_.encode(target_, p).size};
@@ -278,7 +278,7 @@ class Emitter {
     if (jumps_away)  // a function may lie anywhere
       while (FormIndex next = target_.form(plain.form).next_in_group) plain.form = next;
     else
-      plain = in_fitting_form(target_, plain);
+      plain.form = fitting_form(target_, plain);
     write(plain, i.role, i.origin, reference);
   }
 
@@ -505,8 +505,7 @@ std::string operand_text(const Target& target, const FormOperand& shape, const P
 
 }  // namespace
 
-// The first form of the group that holds the literals and registers.
-PlainInstruction in_fitting_form(const Target& target, PlainInstruction plain) {
+FormIndex fitting_form(const Target& target, const PlainInstruction& plain) {
   FormIndex f = target.form(plain.form).first_in_group;
   for (; target.form(f).next_in_group; f = target.form(f).next_in_group) {
     const Form& form = target.form(f);
@@ -519,8 +518,7 @@ PlainInstruction in_fitting_form(const Target& target, PlainInstruction plain) {
     }
     if (fits) break;
   }
-  plain.form = f;
-  return plain;
+  return f;
 }
 
 std::optional<size_t> label_operand(const Form& form) {

@@ -1,6 +1,7 @@
 // definitions: operations that are said in others. A row below is all that legalization needs to know of one:
 // it is applied where the book has no rule for the type, and, on integers that no register holds as they are,
 // before these are taken apart. O(instructions).
+#include <array>
 #include <bit>
 
 #include "folding_pen.h"
@@ -28,10 +29,17 @@ constexpr Definition definitions_[] = {
     {Op::MaxU, true, [](FoldingPen& pen, Operands v) { return picked(pen, Op::GtU, v); }},
 };
 
+// By operation: its row plus one.
+constexpr auto rows_ = [] {
+  std::array<uint8_t, operation_count> out{};
+  for (size_t k = 0; k < std::size(definitions_); ++k)
+    out[static_cast<size_t>(definitions_[k].op)] = static_cast<uint8_t>(k + 1);
+  return out;
+}();
+
 const Definition* definition_of(Op op) {
-  for (const Definition& d : definitions_)
-    if (d.op == op) return &d;
-  return nullptr;
+  uint8_t row = rows_[static_cast<size_t>(op)];
+  return row ? &definitions_[row - 1] : nullptr;
 }
 
 bool is_taken_apart(Type t, unsigned word_bits) {

@@ -51,7 +51,11 @@ void probe_in_a_loop(const Target& target, uint64_t bytes, Out& out) {
   out.push_back({f.grow, {left, number(page)}});
   PlainInstruction jump{target.form(f.again).first_in_group, {{.kind = OperandKind::Label}}};
   int64_t back = target.encode(target, jump).size;
-  for (; again < out.size(); ++again) back += target.encode(target, in_fitting_form(target, out[again])).size;
+  for (; again < out.size(); ++again) {
+    PlainInstruction i = out[again];
+    i.form = fitting_form(target, i);
+    back += target.encode(target, i).size;
+  }
   jump.operands[0].literal = -back;
   out.push_back(jump);
 }
