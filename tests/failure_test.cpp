@@ -19,6 +19,9 @@
 #include "support/read.h"
 #include "support/targets.h"
 
+// The sanitizers have allocators of their own.
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+
 namespace {
 
 // Of this thread alone, so that nothing else is disturbed.
@@ -41,7 +44,6 @@ void given_back(void* p) {
 
 }  // namespace
 
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
 void* operator new(size_t bytes) { return taken(bytes, 1); }
 void* operator new[](size_t bytes) { return taken(bytes, 1); }
 void* operator new(size_t bytes, std::align_val_t align) { return taken(bytes, static_cast<size_t>(align)); }

@@ -110,7 +110,7 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
           ASSERT_EQ(after.code[now.back()].form, line.form);
           deeds.push_back(deeds_of(before, line, f));
           moved += now.back() != k;
-          if (line.call != 0xffffffff) {
+          if (line.call != none) {
             EXPECT_EQ(now.back(), k);  // calls stay
           }
         }

@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <string>
 #include <string_view>
+#include "porphyry/base/leb128.h"
 #include "porphyry/base/rounding.h"
 
 namespace porphyry::object {
@@ -18,15 +19,10 @@ class Sink {
   void u32(uint64_t v) { number(v, 4); }
   void u64(uint64_t v) { number(v, 8); }
   void uleb(uint64_t v) {
-    for (; v >= 0x80; v >>= 7) u8(v | 0x80);
-    u8(v);
+    put_uleb(v, [&](uint8_t byte) { u8(byte); });
   }
   void sleb(int64_t v) {
-    for (;; v >>= 7) {
-      bool last = (v >> 6) == 0 || (v >> 6) == -1;
-      u8((static_cast<uint64_t>(v) & 0x7f) | (last ? 0 : 0x80));
-      if (last) return;
-    }
+    put_sleb(v, [&](uint8_t byte) { u8(byte); });
   }
   void text(std::string_view s) { out_.append(s), out_.push_back('\0'); }
   void bytes(std::string_view s) { out_.append(s); }

@@ -216,7 +216,7 @@ class CodeRun {
     const CodeLine& i = a.code->code[block.first + a.line];
     const Upkeep& u = target_.upkeep;
     if (i.form == u.return_values) return leave(implicit_reads(target_, *a.code, i));
-    if (i.call != 0xffffffff) {
+    if (i.call != none) {
       ++a.line;
       return call(i);
     }
@@ -344,7 +344,6 @@ class CodeRun {
     if (did.end == StepOutcome::End::Gone) course_.jumped_to = static_cast<uint32_t>(did.to);
   }
 
-  static constexpr uint32_t none = 0xffffffff;
   CodeRunner& r_;
   const Target& target_;
   const RunOptions& options_;

@@ -11,6 +11,9 @@
 
 namespace porphyry::machine {
 
+// In tables that name rows of one another: no row.
+inline constexpr uint32_t none = 0xffffffff;
+
 // Physical registers are small numbers. Tables by register have one more row, for all flags together; virtual
 // registers start behind it.
 using Register = uint32_t;
@@ -55,8 +58,8 @@ struct CodeLine {
   uint8_t operand_count = 0;
   Role role = Role::Program;
   uint32_t first_operand = 0;
-  uint32_t call = 0xffffffff;  // row of calls
-  Instruction origin;          // of the IR
+  uint32_t call = none;  // row of calls
+  Instruction origin;    // of the IR
 };
 
 struct CallInfo {
@@ -171,12 +174,12 @@ struct Code {
 // Registers outside of the operands that an instruction reads and writes.
 inline RegisterSet implicit_reads(const Target& target, const Code& f, const CodeLine& i) {
   RegisterSet out = i.form >= first_real_form ? target.form(i.form).reads : RegisterSet();
-  if (i.call != 0xffffffff) out |= f.calls[i.call].reads;
+  if (i.call != none) out |= f.calls[i.call].reads;
   return out;
 }
 inline RegisterSet implicit_writes(const Target& target, const Code& f, const CodeLine& i) {
   RegisterSet out = i.form >= first_real_form ? target.form(i.form).writes : RegisterSet();
-  if (i.call != 0xffffffff) out |= f.calls[i.call].writes;
+  if (i.call != none) out |= f.calls[i.call].writes;
   return out;
 }
 inline bool reads_flags(const Target& target, const CodeLine& i) {
@@ -184,7 +187,7 @@ inline bool reads_flags(const Target& target, const CodeLine& i) {
 }
 inline bool writes_flags(const Target& target, const Code& f, const CodeLine& i) {
   return (i.form >= first_real_form && target.form(i.form).writes_flags) ||
-         (i.call != 0xffffffff && f.calls[i.call].loses_flags);
+         (i.call != none && f.calls[i.call].loses_flags);
 }
 
 // Calls `see(register, read, written)` for each register an instruction names, addresses included.

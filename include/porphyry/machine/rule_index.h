@@ -31,7 +31,7 @@ class RuleIndex {
   // the rest of the run is left out. O(log rules + those it gives).
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
-    uint32_t root = root_key(f, i), seen[3] = {none, none, none};
+    uint32_t root = root_key(f, i), seen[3] = {no_inner, no_inner, no_inner};
     std::span<const Entry> of_root{entries_.data() + first_[root], entries_.data() + first_[root + 1]};
     if (of_root.empty()) return;
     uint8_t constants = 0;
@@ -39,10 +39,10 @@ class RuleIndex {
     for (size_t k = 0; k < count; ++k)
       constants |= static_cast<uint8_t>(f.is_constant(f.operand(i, k)) ? 1u << k : 0);
     if (info(f.op(i)).commutes() && constants) constants = any;
-    give(of_root, none, constants, see);
+    give(of_root, no_inner, constants, see);
     for (size_t k = 0; k < count; ++k) {
       uint32_t inner = inner_key(f, f.operand(i, k));
-      bool again = inner == none;
+      bool again = inner == no_inner;
       for (size_t j = 0; j < k; ++j) again |= seen[j] == inner;
       seen[k] = inner;
       if (!again) give(of_root, inner, constants, see);
@@ -55,7 +55,7 @@ class RuleIndex {
     uint16_t rule;
     uint8_t constants;  // operands that have to be constants, a bit each
   };
-  static constexpr uint32_t none = 0xffff;  // no inner node; stands last
+  static constexpr uint32_t no_inner = 0xffff;  // no inner node; stands last
   static constexpr uint8_t any = 7;
   uint32_t root_key(const Function& f, Instruction i) const;
   static uint32_t inner_key(const Function& f, Value v);

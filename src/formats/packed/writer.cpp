@@ -3,6 +3,7 @@
 
 #include "codes.h"
 #include "porphyry/base/hash.h"
+#include "porphyry/base/leb128.h"
 #include "porphyry/formats/packed.h"
 #include "porphyry/ir/order.h"
 
@@ -30,8 +31,7 @@ class Out {
  public:
   void byte(uint8_t b) { bytes_.push_back(static_cast<char>(b)); }
   void number(uint64_t n) {
-    for (; n >= 0x80; n >>= 7) byte(static_cast<uint8_t>(n | 0x80));
-    byte(static_cast<uint8_t>(n));
+    put_uleb(n, [&](uint8_t b) { byte(b); });
   }
   void signed_number(int64_t n) { number(zigzag(n)); }
   void text(std::string_view s) {

@@ -5,7 +5,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = 0xffffffff;
 
 // Reads and writes of one register, in order of position.
 struct Event {

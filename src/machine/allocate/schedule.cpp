@@ -14,7 +14,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = 0xffffffff;
 constexpr uint32_t furthest = 12;  // instructions that one may overtake
 
 constexpr size_t class_count = 2;
@@ -160,10 +159,10 @@ class BlockScheduler {
   void run(const CodeBlock& b) {
     uint32_t end = b.first + b.count;
     const uint32_t end_of_block = end;
-    while (end > b.first && (jumps(f_.code[end - 1]) || f_.code[end - 1].call != 0xffffffff)) --end;
+    while (end > b.first && (jumps(f_.code[end - 1]) || f_.code[end - 1].call != none)) --end;
     for (uint32_t from = b.first; from < end;) {
       uint32_t to = from;
-      while (to < end && f_.code[to].call == 0xffffffff) ++to;
+      while (to < end && f_.code[to].call == none) ++to;
       // What reads flags at the end of the block has to follow what sets them.
       bool is_last = to == end;
       if (is_last) to = before_flags(from, end, end_of_block);
@@ -441,7 +440,7 @@ uint32_t estimated_cycles(const Code& code, const CodeBlock& b, const Target& ta
   clock.restart();
   for (uint32_t k = b.first; k < b.first + b.count; ++k) {
     clock.line(code.code[k]);
-    if (code.code[k].call == 0xffffffff) continue;
+    if (code.code[k].call == none) continue;
     sum += clock.cycles();
     clock.restart();
   }

@@ -10,7 +10,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = Piece::none;
 constexpr uint32_t run_gap = 16;  // instructions between uses that still belong to one run
 
 class RangeSplitter {
@@ -295,7 +294,7 @@ class RangeSplitter {
     if (moves_own_slot(i) || makes_a_constant(i)) return;
     if (i.form == copy_form && copy(i)) return;
     rename(i);
-    if (i.call != 0xffffffff) ++at_hand_.stretch;
+    if (i.call != none) ++at_hand_.stretch;
   }
   bool makes_a_constant(const CodeLine& i) const {
     if (i.operand_count == 0 || i.role == Role::Reload) return false;

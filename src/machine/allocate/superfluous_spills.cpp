@@ -4,7 +4,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = Piece::none;
 
 class SpillRemover {
  public:

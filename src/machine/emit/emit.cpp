@@ -264,7 +264,7 @@ class Emitter {
 
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
-    bool leaves = i.call != 0xffffffff && f_.calls[i.call].leaves;
+    bool leaves = i.call != none && f_.calls[i.call].leaves;
     if (i.form == target_.upkeep.return_values || leaves) epilogue();
     auto label = label_operand(target_.form(i.form));
     if (label && f_.of(i)[*label].kind == OperandKind::Label) {  // it may be a function, which is jumped to

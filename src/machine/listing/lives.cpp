@@ -18,7 +18,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = 0xffffffff;
 
 class LifeGatherer {
  public:

@@ -14,7 +14,6 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t none = 0xffffffff;
 
 // The allocated code in pairs.
 class PairCode {

@@ -50,7 +50,7 @@ class FlagReuse {
     for (uint32_t j = kept; j > first && j + furthest > kept; --j) {
       const CodeLine& i = f_.code[j - 1];
       if (writes(i, tested)) {
-        if (!real(i) || i.call != 0xffffffff || f_.of(i)[0].reg != tested) return false;
+        if (!real(i) || i.call != none || f_.of(i)[0].reg != tested) return false;
         bool same_width = f_.of(i)[0].kind == OperandKind::Register && f_.of(i)[0].written &&
                           form(i).operands[0].type == form(f_.code[k]).operands[0].type;
         if (!same_width || read_behind(k, end) & ~form(i).flags_as_tested) return false;
@@ -59,7 +59,7 @@ class FlagReuse {
         std::rotate(f_.code.begin() + (j - 1), f_.code.begin() + j, f_.code.begin() + kept);
         return true;
       }
-      if (i.call != 0xffffffff) return false;
+      if (i.call != none) return false;
       flags_between |= writes_flags(i);
     }
     return false;

@@ -23,7 +23,7 @@ uint32_t type_code(Type t) {
 constexpr uint32_t type_codes = 14;
 uint32_t half_key(Op op, Type t) { return static_cast<uint32_t>(op) * type_codes + type_code(t); }
 
-// Which type tells rules of this operation apart; none for those that take an address or a bool.
+// Which type tells rules of this operation apart; no_inner for those that take an address or a bool.
 bool by_result(Op op) { return op == Op::Load; }
 bool by_nothing(Op op) { return op == Op::At || op == Op::AddressOf || op == Op::When || op == Op::Trap; }
 
@@ -84,9 +84,9 @@ RuleIndex::RuleIndex(const Target& target, Features features) : target_(&target)
     const Rule& rule = target.rules[r];
     if (rule.needs & ~features) continue;
     const PatternNode& root = rule.nodes[0];
-    uint32_t inner = none;
+    uint32_t inner = no_inner;
     for (int8_t child : root.children)
-      if (child >= 0 && rule.nodes[static_cast<size_t>(child)].kind == NodeKind::Operation && inner == none) {
+      if (child >= 0 && rule.nodes[static_cast<size_t>(child)].kind == NodeKind::Operation && inner == no_inner) {
         const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
         inner = half_key(n.op, typed(n));
       }
@@ -115,9 +115,9 @@ uint32_t RuleIndex::root_key(const Function& f, Instruction i) const {
 
 uint32_t RuleIndex::inner_key(const Function& f, Value v) {
   if (f.is_constant(v))  // one of floats may be read from the pool
-    return f.type(v).is_float() || f.type(v).has_lanes() ? half_key(Op::Load, f.type(v)) : none;
+    return f.type(v).is_float() || f.type(v).has_lanes() ? half_key(Op::Load, f.type(v)) : no_inner;
   Instruction d = f.definition(v);
-  if (!d.exists()) return none;
+  if (!d.exists()) return no_inner;
   Op op = f.op(d);
   size_t count = f.operand_count(d);
   if (by_nothing(op) || count == 0) return half_key(op, Type());
