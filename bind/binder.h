@@ -30,6 +30,7 @@ class Binder {
   int class_named(const std::string& name) const;
   uint8_t register_count() const;
 
+  void at_most(const Line& line, const char* what, size_t count, size_t most);
   void settings(const Entry& entry);
   void registers(const Entry& entry);
   void convention(const Entry& entry);

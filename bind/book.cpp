@@ -94,6 +94,11 @@ Result<BoundBook> Binder::run() {
   return std::move(book_);
 }
 
+void Binder::at_most(const Line& line, const char* what, size_t count, size_t most) {
+  if (count > most)
+    complain(line, "the book has " + std::to_string(count) + " " + what, "at most " + std::to_string(most));
+}
+
 void Binder::settings(const Entry& entry) {
   WordList w = words(entry.header.text);
   if (w[0] == "book") {
@@ -103,12 +108,14 @@ void Binder::settings(const Entry& entry) {
       book_.description = entry.header.text.substr(from + 1, to - from - 1);
   } else if (w[0] == "features") {
     book_.features.assign(w.begin() + 1, w.end());
+    at_most(entry.header, "features", book_.features.size(), machine::most_features);
   } else if (w[0] == "usual") {
     for (size_t k = 1; k < w.size(); ++k)
       for (size_t f = 0; f < book_.features.size(); ++f)
         if (book_.features[f] == w[k]) book_.usual |= machine::Features(1) << f;
   } else if (w[0] == "flags") {
     book_.flags.assign(w.begin() + 1, w.end());
+    at_most(entry.header, "flags", book_.flags.size(), machine::most_flags);
   } else if (w[0] == "address") {
     address(entry.header, w);
   } else if (w[0] == "pointer") {
@@ -187,6 +194,7 @@ void Binder::registers(const Entry& entry) {
   if (c.views.empty()) return;
   c.name = words(entry.header.text)[1];
   c.bits = c.views[0].bits;
+  at_most(entry.header, "registers", c.first + c.views[0].names.size(), machine::RegisterSet::capacity);
   c.count = static_cast<uint8_t>(c.views[0].names.size());
   for (auto& v : c.views)
     if (v.names.size() != c.count)

@@ -116,6 +116,24 @@ chapter seven
     EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
 }
 
+TEST(Book, MoreThanTablesHoldIsRefused) {
+  auto row = [](std::string head, size_t count, const char* word) {
+    for (size_t k = 0; k < count; ++k) head += " " + std::string(word) + std::to_string(k);
+    return head + "\n";
+  };
+  for (auto [wrong, right, what] :
+       {std::tuple(row("features", 65, "x"), row("features", 64, "x"), "has 65 features"),
+        std::tuple(row("flags", 33, "y"), row("flags", 32, "y"), "has 33 flags"),
+        std::tuple(row("registers many 64:", 123, "z"), row("registers many 64:", 122, "z"),
+                   "has 129 registers")}) {
+    auto refused = bind_text(wrong);
+    ASSERT_FALSE(refused.good()) << what;
+    EXPECT_NE(render(refused.why()).find(what), std::string::npos) << render(refused.why());
+    auto taken = bind_text(right);
+    EXPECT_TRUE(taken.good()) << render(taken.why());
+  }
+}
+
 // What the tables must hold for the rest to trust them.
 TEST(Book, TablesOfTheTargetAreWhole) {
   const Target& t = *native_target();

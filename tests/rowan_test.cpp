@@ -191,6 +191,9 @@ TEST(Rowan, RunsNowhereButInTheSimulator) {
   auto refused = Jit::compile(*module, target());
   ASSERT_FALSE(refused.good());
   EXPECT_EQ(refused.why()[0].message, "code for rowan does not run on this processor");
+  auto lazy = Jit::compile(*module, target(), {}, usual_externals, {.simulated = true, .lazy = true});
+  ASSERT_FALSE(lazy.good());
+  EXPECT_EQ(lazy.why()[0].message, "code for rowan cannot be compiled when it is first called");
   auto little = must_read(realm, "module m\nfunc f() {\na:\n  return\n}\n");
   auto wrong = lower(*little, target());
   ASSERT_FALSE(wrong.good());

@@ -57,6 +57,9 @@ Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& ta
       if ((features & ~target.features_here()) >> k & 1) missing.emplace_back(target.features[k]);
     return complaint("this processor lacks " + listed(missing, "and"), "features that it has");
   }
+  if (how.lazy && (how.simulated || !target.stubs.ask_and_jump))
+    return complaint(fmt::format("code for {} cannot be compiled when it is first called", target.name),
+                     "a target that runs here and has stubs, or all functions at once");
   std::unique_ptr<Jit> jit(new Jit(target, how));
   if (how.lazy) {
     Diagnostics problems = layout_problems(module, target);

@@ -1,5 +1,5 @@
-// Numbers in as many bytes as they need, seven bits each, the lowest first; all but the last byte have the top bit
-// set. DWARF 5, section 7.6.
+// Numbers in as many bytes as they need, seven bits each, the lowest first; all but the last byte have the
+// top bit set. DWARF 5, section 7.6.
 //
 //   put_uleb(size, [&](uint8_t byte) { out.push_back(byte); });
 #pragma once

@@ -18,8 +18,8 @@ Blocks reverse_postorder(const Function& function,
 // form wants it; else in reverse postorder, those that cannot be reached last. O(size).
 Blocks readable_order(const Function& function);
 
-// Removes the blocks that no path from the entry reaches; what only they used is used less. `memory` holds what is
-// wanted on the way. O(instructions + edges).
+// Removes the blocks that no path from the entry reaches; what only they used is used less. `memory` holds
+// what is wanted on the way. O(instructions + edges).
 void remove_unreachable_blocks(Function& f,
                                std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 

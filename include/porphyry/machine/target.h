@@ -16,7 +16,13 @@ namespace porphyry::machine {
 
 using FormIndex = uint16_t;
 using Features = uint64_t;  // a bit each, in the order of the book
-using FlagSet = uint32_t;   // a bit each, in the order of Target::flags
+inline constexpr size_t most_features = 64, most_flags = 32;
+using FlagSet = uint32_t;  // a bit each, in the order of Target::flags
+
+// Whether a number fits so many bits, of which the highest is its sign.
+constexpr bool fits_signed(int64_t n, unsigned bits) {
+  return bits >= 64 || (n >= -(int64_t(1) << (bits - 1)) && n < int64_t(1) << (bits - 1));
+}
 
 // ---- registers --------------------------------------------------------------------------------------------
 
@@ -223,10 +229,7 @@ struct AddressShape {
   std::span<const uint8_t> scales;  // none: there is no index
   uint8_t offset_bits = 32;
   bool symbols = true;  // distances to symbols and constants stand in it
-  bool offset_fits(int64_t offset) const {
-    int64_t half = int64_t(1) << (offset_bits - 1);
-    return offset >= -half && offset < half;
-  }
+  bool offset_fits(int64_t offset) const { return fits_signed(offset, offset_bits); }
 };
 
 // What a linker or loader puts into an instruction. Numbers of these kinds stand in Encoded and Fixup.
@@ -272,6 +275,13 @@ struct PlainOperand {
   uint8_t physical = 0;
   int64_t literal = 0;  // literals; distances of labels and symbols from the instruction's end
   PlainAddress address;
+
+  static PlainOperand reg(unsigned physical) { return {.physical = static_cast<uint8_t>(physical)}; }
+  static PlainOperand number(int64_t n) { return {.kind = OperandKind::Literal, .literal = n}; }
+  static PlainOperand memory(unsigned base, int64_t offset) {
+    return {.kind = OperandKind::Memory,
+            .address = {.base = static_cast<int8_t>(base), .displacement = static_cast<int32_t>(offset)}};
+  }
 };
 struct PlainInstruction {
   FormIndex form = 0;

@@ -5,7 +5,6 @@
 namespace porphyry::machine {
 namespace {
 
-
 // Reads and writes of one register, in order of position.
 struct Event {
   uint32_t position;

@@ -4,7 +4,6 @@
 namespace porphyry::machine {
 namespace {
 
-
 class SpillRemover {
  public:
   SpillRemover(Allocation& out, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)

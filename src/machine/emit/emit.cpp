@@ -181,11 +181,6 @@ class Emitter {
     return b;
   }
 
-  static PlainOperand plain_literal(int64_t n) { return {OperandKind::Literal, 0, n, {}}; }
-  static PlainOperand plain_register(unsigned r) {
-    return {OperandKind::Register, static_cast<uint8_t>(r), 0, {}};
-  }
-
   // One instruction's bytes and its line.
   void write(const PlainInstruction& p, Role role, Instruction origin, const Reference& r = {}) {
     Encoded e = target_.encode(target_, p);
@@ -221,21 +216,18 @@ class Emitter {
     }
   }
   PlainOperand in_frame(int64_t offset) const {
-    PlainOperand memory{OperandKind::Memory, 0, 0, {}};
-    memory.address.base = static_cast<int8_t>(target_.convention.stack);
-    memory.address.displacement = static_cast<int32_t>(offset);
-    return memory;
+    return PlainOperand::memory(target_.convention.stack, offset);
   }
 
   // Copies, spills and reloads in the book's forms.
   void own_form(const CodeLine& i) {
     auto operands = f_.of(i);
     unsigned register_class = target_.class_of(operands[0].reg);
-    PlainOperand first = plain_register(operands[0].reg);
+    PlainOperand first = PlainOperand::reg(operands[0].reg);
     if (i.form == copy_form) {
       if (operands[0].reg == operands[1].reg) return;
       FormIndex move = target_.move_form(register_class, static_cast<unsigned>(operands[0].value));
-      return write({move, {first, plain_register(operands[1].reg)}}, Role::Move, i.origin);
+      return write({move, {first, PlainOperand::reg(operands[1].reg)}}, Role::Move, i.origin);
     }
     const FrameSlot& slot = f_.slots[static_cast<size_t>(operands[1].value)];
     const SpillForm& forms = target_.spill_form(register_class, static_cast<unsigned>(8 * slot.bytes));

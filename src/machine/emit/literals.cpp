@@ -8,10 +8,7 @@ namespace {
 bool takes(const PatternNode& n, int64_t number) {
   switch (n.fit) {
     case Fit::Any: return n.kind == NodeKind::Constant || static_cast<int64_t>(n.literal) == number;
-    case Fit::Signed: {
-      int64_t above = number >> (n.literal - 1);
-      return above == 0 || above == -1;
-    }
+    case Fit::Signed: return fits_signed(number, static_cast<unsigned>(n.literal));
     case Fit::Unsigned: return static_cast<uint64_t>(number) >> n.literal == 0;
     case Fit::Masked: return false;
     case Fit::Not: return static_cast<uint64_t>(number) != n.literal;
@@ -22,12 +19,12 @@ bool takes(const PatternNode& n, int64_t number) {
 PlainOperand operand(const Target& target, const RuleSource& in, const RuleSource& out, unsigned physical,
                      int64_t number) {
   const RuleSource& s = out.kind == SourceKind::None ? in : out;
-  if (s.kind == SourceKind::Variable) return {.physical = static_cast<uint8_t>(physical)};
+  if (s.kind == SourceKind::Variable) return PlainOperand::reg(physical);
   uint64_t whole = static_cast<uint64_t>(number) & static_cast<uint64_t>(mask_of(target.word_bits));
   int64_t value = s.kind == SourceKind::Number ? s.number
                   : s.part == Part::Whole      ? number
                                           : static_cast<int64_t>(part_of(whole, s.part, target.lower_bits));
-  return {.kind = OperandKind::Literal, .literal = value};
+  return PlainOperand::number(value);
 }
 
 }  // namespace

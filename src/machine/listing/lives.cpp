@@ -18,7 +18,6 @@
 namespace porphyry::machine {
 namespace {
 
-
 class LifeGatherer {
  public:
   LifeGatherer(const LoweredModule& lowered, const CompiledFunction& c, const Target& target)

@@ -14,7 +14,6 @@
 namespace porphyry::machine {
 namespace {
 
-
 // The allocated code in pairs.
 class PairCode {
  public:

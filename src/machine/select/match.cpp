@@ -22,11 +22,6 @@ namespace {
 constexpr uint32_t constant_cost = 10;
 constexpr uint32_t uncovered_cost = 1 << 20;  // a part that only a larger pattern covers
 
-bool fits_signed(int64_t value, uint64_t bits) {
-  int64_t above = value >> (bits - 1);
-  return above == 0 || above == -1;
-}
-
 // Whether constants of the type may be read from memory where a pattern has a load.
 bool in_pool(Type t) { return t.is_float() || t.has_lanes(); }
 
@@ -161,7 +156,9 @@ PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) cons
     uint64_t bits = f_.constant_bits(v);
     unsigned spare = 64 - f_.type(v).bits();
     int64_t value = static_cast<int64_t>(bits << spare) >> spare;
-    if (n.fit == Fit::Signed && (f_.type(v).is_float() || !fits_signed(value, n.literal))) return false;
+    if (n.fit == Fit::Signed &&
+        (f_.type(v).is_float() || !fits_signed(value, static_cast<unsigned>(n.literal))))
+      return false;
     if (n.fit == Fit::Unsigned && bits >> n.literal) return false;
     if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
       return false;

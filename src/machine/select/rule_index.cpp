@@ -86,7 +86,8 @@ RuleIndex::RuleIndex(const Target& target, Features features) : target_(&target)
     const PatternNode& root = rule.nodes[0];
     uint32_t inner = no_inner;
     for (int8_t child : root.children)
-      if (child >= 0 && rule.nodes[static_cast<size_t>(child)].kind == NodeKind::Operation && inner == no_inner) {
+      if (child >= 0 && rule.nodes[static_cast<size_t>(child)].kind == NodeKind::Operation &&
+          inner == no_inner) {
         const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
         inner = half_key(n.op, typed(n));
       }

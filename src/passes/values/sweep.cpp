@@ -1,6 +1,7 @@
 // sweep: removes dead code. What has an effect is wanted; what a wanted instruction or block parameter
 // takes is wanted in turn; the rest is erased, rings of unused block parameters included. Blocks that cannot
 // be reached go with all they hold. O(instructions + arguments).
+#include "porphyry/ir/order.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -39,22 +40,15 @@ class Sweeper {
     for (Edge e : f_.edges_into(b)) want(f_.argument(e, index));
   }
 
-  // The dead blocks lose their ends first, so that nothing goes to any of them any more.
   void unreachable_blocks() {
     const Dominators& dominators = c_.facts.get<Dominators>();
-    std::vector<Block> dead;
-    for (Block b : f_.blocks())
-      if (!dominators.reachable(b)) dead.push_back(b);
-    for (Block b : dead) {
+    bool any = false;
+    for (Block b : f_.blocks()) {
+      if (dominators.reachable(b)) continue;
+      any = true;
       c_.done({}, block_text(c_.module, f_, b), "the block was removed", "it is unreachable");
-      if (Instruction end = f_.terminator(b); end.exists()) f_.erase(end);
     }
-    // What is left uses only what dies with it: cut the uses, then the blocks can go.
-    for (Block b : dead)
-      for (Instruction i : f_.instructions(b))
-        for (size_t k = 0; k < f_.operand_count(i); ++k)
-          f_.set(f_.operand_slot(i, k), f_.constant(f_.type(f_.operand(i, k)), 0));
-    for (Block b : dead) f_.erase_block(b);
+    if (any) remove_unreachable_blocks(f_);
   }
 
   void erase_parameters() {

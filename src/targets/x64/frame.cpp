@@ -31,12 +31,10 @@ const FrameForms& forms(const Target& target) {
 
 using Out = std::vector<PlainInstruction>;
 
-PlainOperand reg(unsigned physical) { return {.physical = static_cast<uint8_t>(physical)}; }
-PlainOperand number(uint64_t n) { return {.kind = OperandKind::Literal, .literal = static_cast<int64_t>(n)}; }
+PlainOperand reg(unsigned physical) { return PlainOperand::reg(physical); }
+PlainOperand number(uint64_t n) { return PlainOperand::number(static_cast<int64_t>(n)); }
 PlainOperand in_frame(const Target& target, uint64_t below) {
-  return {.kind = OperandKind::Memory,
-          .address = {.base = static_cast<int8_t>(target.convention.stack),
-                      .displacement = static_cast<int32_t>(-static_cast<int64_t>(below))}};
+  return PlainOperand::memory(target.convention.stack, -static_cast<int64_t>(below));
 }
 
 // The scratch register, which carries no argument, counts down from `bytes` to nothing.

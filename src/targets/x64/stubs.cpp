@@ -7,8 +7,8 @@ using namespace machine;
 
 namespace {
 
-PlainOperand reg(unsigned physical) { return {.physical = static_cast<uint8_t>(physical)}; }
-PlainOperand number(uint64_t v) { return {.kind = OperandKind::Literal, .literal = static_cast<int64_t>(v)}; }
+PlainOperand reg(unsigned physical) { return PlainOperand::reg(physical); }
+PlainOperand number(uint64_t v) { return PlainOperand::number(static_cast<int64_t>(v)); }
 
 class StubWriter {
  public:
@@ -69,9 +69,7 @@ class StubWriter {
   int64_t here() const { return static_cast<int64_t>(out_.size()); }
   PlainOperand scratch() const { return reg(t_.convention.scratch); }
   PlainOperand on_stack(size_t offset) const {
-    return {.kind = OperandKind::Memory,
-            .address = {.base = static_cast<int8_t>(t_.convention.stack),
-                        .displacement = static_cast<int32_t>(offset)}};
+    return PlainOperand::memory(t_.convention.stack, static_cast<int64_t>(offset));
   }
 
   const Target& t_;

@@ -34,12 +34,9 @@ constexpr PassingRules passing_rules{parts, as_it_stands, aligned_on_stack, stru
 
 using Out = std::vector<PlainInstruction>;
 
-PlainOperand reg(unsigned physical) { return {.physical = static_cast<uint8_t>(physical)}; }
-PlainOperand number(int64_t n) { return {.kind = OperandKind::Literal, .literal = n}; }
+PlainOperand reg(unsigned physical) { return PlainOperand::reg(physical); }
 PlainOperand on_stack(const Target& t, uint64_t offset) {
-  return {.kind = OperandKind::Memory,
-          .address = {.base = static_cast<int8_t>(t.convention.stack),
-                      .displacement = static_cast<int32_t>(offset)}};
+  return PlainOperand::memory(t.convention.stack, static_cast<int64_t>(offset));
 }
 
 constexpr uint64_t float_bytes = 8, word_bytes = 4;
@@ -65,10 +62,12 @@ void each_saved(const Target& t, const RegisterSet& saved, See see) {
 void move_stack(const Target& t, int64_t by, Out& out) {
   if (by == 0) return;
   const auto stack = reg(t.convention.stack), far = reg(static_cast<unsigned>(t.convention.far));
-  if (by >= -2048 && by < 2048) return out.push_back({t.find("addi"), {stack, stack, number(by)}});
+  static const FormIndex add_literal = t.find("addi");  // constant, like the tables it is found in
+  if (t.address.offset_fits(by))
+    return out.push_back({add_literal, {stack, stack, PlainOperand::number(by)}});
   for (const PlainInstruction& i : literal_instructions(t, static_cast<unsigned>(t.convention.far), by))
     out.push_back(i);
-  out.push_back({t.find("add"), {stack, stack, far}});
+  out.push_back({t.upkeep.add, {stack, stack, far}});
 }
 
 void enter(const Target& t, const Frame& frame, Out& out) {
