@@ -227,7 +227,7 @@ TEST(Compute, LanesAreScalarsSideBySide) {
       Type result = op.result == ResultRule::Truth ? Type::boolean().with_lanes(4) : t;
       Bits in[8], out[4];
       for (Bits& v : in) v = (Bits(random()) << 64 | random()) & mask_of(w);
-      ASSERT_TRUE(compute_lanes(op.op, types, {&result, 1}, in, out));
+      ASSERT_TRUE(compute_lanes(op.op, types, {&result, 1}, in, out)) << op.name << " " << w;
       for (int k = 0; k < 4; ++k) {
         Bits pair[] = {in[k], in[4 + k]};
         ASSERT_EQ(out[k], compute(op.op, t.element(), result.element(), pair).bits) << op.name << " i" << w;

@@ -108,9 +108,9 @@ TEST(Demo, KernelsDoWhatTheirTwinsDo) {
   for (const char* level : {"-O0", "-O1"}) {
     Realm realm;
     auto module = testing::must_read(realm, *read_file(folder + "/frostwatch.por"));
-    ASSERT_TRUE(run_pipeline(*module, level_named(level)->pipeline()).empty());
+    ASSERT_EQ(render(run_pipeline(*module, level_named(level)->pipeline())), "");
     auto jit = Jit::compile(*module, *native_target());
-    ASSERT_TRUE(jit.good());
+    ASSERT_TRUE(jit.good()) << render(jit.why());
     compare(**jit, temps, *frame, 1);
     std::mt19937 random(7);
     for (size_t n : {0u, 1u, 2u, 3u, 5u, 17u, 200u}) {

@@ -81,7 +81,7 @@ void fail_at_every_place(const char* what, Work work) {
 
 std::string demo() {
   auto text = read_file(PORPHYRY_ROOT "/demo/frostwatch.por");
-  EXPECT_TRUE(text.good());
+  EXPECT_TRUE(text.good()) << render(text.why());
   return *text;
 }
 
@@ -89,14 +89,14 @@ TEST(OutOfMemory, ReadersLeakNothing) {
   const std::string text = demo();
   fail_at_every_place("the reader of text", [&] {
     Realm realm;
-    EXPECT_TRUE(load_text(realm, SourceText("demo.por", text)).good());
+    EXPECT_EQ(render(load_text(realm, SourceText("demo.por", text)).why()), "");
   });
   Realm realm;
   auto module = testing::must_read(realm, text);
   const std::string packed = write_packed(*module);
   fail_at_every_place("the reader of packed modules", [&] {
     Realm other;
-    EXPECT_TRUE(load_packed(other, "demo.porb", packed).good());
+    EXPECT_EQ(render(load_packed(other, "demo.porb", packed).why()), "");
   });
 }
 
@@ -113,7 +113,7 @@ TEST(OutOfMemory, PassesLeakNothingAndLeaveTheModuleTheyWereGiven) {
   const std::string before = write_text(*module);
   fail_at_every_place("-O1", [&] {
     auto mine = clone(*module);
-    EXPECT_TRUE(run_pipeline(*mine, level_named("-O1")->pipeline(), {.check_between = true}).empty());
+    EXPECT_EQ(render(run_pipeline(*mine, level_named("-O1")->pipeline(), {.check_between = true})), "");
   });
   EXPECT_EQ(write_text(*module), before);
 }
@@ -125,7 +125,7 @@ TEST(OutOfMemory, LoweringLeaksNothingAndLeavesTheModule) {
   const machine::Target& target = *all_targets().front();
   fail_at_every_place("lowering to an object", [&] {
     auto lowered = machine::lower(*module, target, {.check_allocation = true, .explain = true});
-    EXPECT_TRUE(lowered.good());
+    EXPECT_TRUE(lowered.good()) << render(lowered.why());
     EXPECT_FALSE(elf_bytes(make_object(*lowered, target)).empty());
   });
   EXPECT_EQ(write_text(*module), before);

@@ -82,12 +82,12 @@ TEST(Flags, SuperfluousTestsGo) {
                            "enter:\n") +
                    row.body + "x(q: i64):\n  return q\ny:\n  return b\n}\n");
     auto lowered = lower(*module, target());
-    ASSERT_TRUE(lowered.good());
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
     std::span<const uint8_t> bytes = lowered->functions[0].bytes;
     unsigned tests = 0;
     for (PlainInstruction i; uint8_t size = target().decode(target(), bytes, i); bytes = bytes.subspan(size))
       tests += target().form(i.form).tests;
-    EXPECT_TRUE(bytes.empty());
+    EXPECT_TRUE(bytes.empty()) << row.what << ": " << bytes.size() << " bytes are not described";
     EXPECT_EQ(tests, row.tests) << row.what;
   }
 }

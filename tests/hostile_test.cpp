@@ -70,10 +70,10 @@ TEST(Hostile, BooksAreRefusedNotSuffered) {
     auto book = bind::read_book(SourceText("hostile.book", text));
     refused += !book.good();
     if (book.good()) {
-      EXPECT_FALSE(bind::write_tables(*book, "t").empty());
+      EXPECT_FALSE(bind::write_tables(*book, "t").empty()) << text;
       continue;
     }
-    for (const Diagnostic& d : book.why()) ASSERT_FALSE(d.message.empty());
+    for (const Diagnostic& d : book.why()) ASSERT_FALSE(d.message.empty()) << text;
   }
   EXPECT_GT(refused, testing::part_of(500));
 }
@@ -90,7 +90,7 @@ TEST(Hostile, PipelinesAreReadOrRefused) {
     if (p.good()) {
       ASSERT_EQ(read_pipeline(p->text())->text(), p->text());
     } else {
-      ASSERT_FALSE(p.why().empty());
+      ASSERT_FALSE(p.why().empty()) << text;
       render(p.why());
     }
   }
@@ -131,7 +131,7 @@ TEST(Hostile, CallsNameEveryWrongWord) {
     for (int n = 0; n < 4; ++n) given.push_back(words[random() % std::size(words)]);
     auto call = prepare_call(*module, "f", given);
     if (!call.good()) {
-      ASSERT_FALSE(call.why().empty());
+      ASSERT_FALSE(call.why().empty()) << fmt::format("{}", fmt::join(given, " "));
       continue;
     }
     auto outcome = run_on_evaluator(*module, *call);
@@ -158,7 +158,7 @@ TEST(Hostile, ToursNameTheLine) {
   EXPECT_TRUE((*right)[0].agree && (*right)[1].agree);
   // Both fault or trap alike, each in its way.
   auto faults = run("past the end | f 5 zero:2\n");
-  ASSERT_TRUE(faults.good());
+  ASSERT_TRUE(faults.good()) << render(faults.why());
   EXPECT_EQ((*faults)[0].evaluated.end, CallOutcome::End::Fault);
 }
 

@@ -40,7 +40,7 @@ TEST(Jit, CodeIsNeverWritableAndExecutable) {
                             "module m\ndata d holds i32: 1\ndata c const holds i32: 2\nfunc f() -> ptr "
                             "{\nenter:\n  p = address of d\n  return p\n}\n");
     auto jit = Jit::compile(*module, target(), {}, usual_externals, {.lazy = lazy});
-    ASSERT_TRUE(jit.good());
+    ASSERT_TRUE(jit.good()) << render(jit.why());
     EXPECT_EQ(permissions((*jit)->address("f")), "r-x");
     EXPECT_EQ(permissions((*jit)->address("c")), "r--");
     EXPECT_EQ(permissions((*jit)->address("d")), "rw-");
@@ -91,7 +91,7 @@ TEST(Jit, LazilyOnlyWhatIsCalledIsCompiledAndMeansTheSame) {
   auto module = must_read(realm, chain(30));
   auto eager = Jit::compile(*module, target()),
        lazy = Jit::compile(*module, target(), {.check_allocation = true}, usual_externals, {.lazy = true});
-  ASSERT_TRUE(eager.good() && lazy.good());
+  ASSERT_TRUE(eager.good() && lazy.good()) << render(eager.why()) << render(lazy.why());
   EXPECT_EQ((*lazy)->lowered().functions.size(), 0u);
   using Words = std::vector<uint64_t>;
   auto call = [&](const Jit& jit, const std::string& name) {
@@ -132,7 +132,7 @@ TEST(Jit, LazyProgramsOfTheWholeLanguage) {
     std::string ends[2];
     for (bool lazy : {false, true}) {
       auto jit = Jit::compile(*program.module, target(), {}, usual_externals, {.lazy = lazy});
-      ASSERT_TRUE(jit.good());
+      ASSERT_TRUE(jit.good()) << render(jit.why());
       SharedMemory piece(Sample::piece_bytes);
       auto initial = Sample::fresh_piece();
       std::copy(initial.begin(), initial.end(), piece.bytes().begin());

@@ -107,12 +107,12 @@ std::map<std::string, unsigned> instructions_of(const std::string& parameters, c
   auto module =
       testing::must_read(realm, "module m\nfunc f(" + parameters + ") {\nenter:\n" + body + "  return\n}\n");
   auto lowered = lower(*module, target());
-  EXPECT_TRUE(lowered.good());
+  EXPECT_TRUE(lowered.good()) << render(lowered.why());
   std::map<std::string, unsigned> out;
   std::span<const uint8_t> bytes = lowered->functions[0].bytes;
   for (PlainInstruction i; uint8_t size = target().decode(target(), bytes, i); bytes = bytes.subspan(size))
     ++out[std::string(target().form(i.form).name)];
-  EXPECT_TRUE(bytes.empty());
+  EXPECT_TRUE(bytes.empty()) << bytes.size() << " bytes are not described in " << body;
   return out;
 }
 

@@ -140,12 +140,12 @@ TEST(Growth, DeepNestsTakeFewRoundsOfAllocation) {
   Realm realm;
   auto module = testing::must_read(realm, nest(700));
   auto lowered = machine::lower(*module, target(), {.explain = true});
-  ASSERT_TRUE(lowered.good());
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
   EXPECT_LE(lowered->functions[0].explained->rounds, 6u);  // a round for each level, once
   Realm small;
   auto shallow = testing::must_read(small, nest(5));
   auto jit = Jit::compile(*shallow, target(), {.check_allocation = true});
-  ASSERT_TRUE(jit.good());
+  ASSERT_TRUE(jit.good()) << render(jit.why());
   Evaluator e(*shallow);
   Datum n{4, 0};
   EXPECT_EQ((*Caller::make(**jit, "f", target()))->call(std::vector<uint64_t>{4})[0],
@@ -230,7 +230,7 @@ TEST(Frames, LargeOnesAreTouchedInALoopAndTooLargeOnesRefused) {
       "  store 5:i64, [p]\n  q = at [p + 2147483000]\n  r = at [q - 2147483000]\n  store 1:i64, [big]\n"
       "  v = load i64 [r]\n  return v\n}\n");
   auto jit = Jit::compile(*there, target());
-  ASSERT_TRUE(jit.good());
+  ASSERT_TRUE(jit.good()) << render(jit.why());
   EXPECT_EQ((*Caller::make(**jit, "f", target()))->call({})[0], 5u);
 }
 
@@ -318,11 +318,11 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     if (seed % 2) {
-      EXPECT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
+      EXPECT_EQ(render(run_pipeline(*program.module, level_named("-O1")->pipeline())), "");
     }
     LowerOptions options{.schedule = seed % 2 == 1, .align_loops = seed % 2 == 1, .explain = true};
     auto jit = Jit::compile(*program.module, target(), options);
-    ASSERT_TRUE(jit.good());
+    ASSERT_TRUE(jit.good()) << render(jit.why());
     std::map<uint64_t, std::pair<const machine::CompiledFunction*, const machine::EmittedLine*>> line_at;
     std::map<const machine::CompiledFunction*, machine::FunctionListing> listings;
     for (const auto& f : (*jit)->lowered().functions) {

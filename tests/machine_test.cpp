@@ -131,7 +131,7 @@ std::vector<Allocated> allocations(uint64_t seed) {
   legalize(*module, target(), coverage);
   for (Symbol s : module->functions()) {
     auto selected = select(*module, s, RuleIndex(target(), target().usual_features));
-    EXPECT_TRUE(selected.good());
+    EXPECT_TRUE(selected.good()) << render(selected.why());
     out.push_back({selected->code, allocate(selected->code, target())});
   }
   return out;
@@ -319,7 +319,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto lowered = lower(*program.module, target());
-    ASSERT_TRUE(lowered.good());
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
     std::string source = folder.write("m.s", render_assembly(*lowered, target()));
     auto made = testing::run_command(fmt::format(
         "as -o {0}.o {0} 2>&1 && ld -r -o {0}.r {0}.o 2>&1 && objcopy -O binary -j .text {0}.o {0}.bin 2>&1",

@@ -231,7 +231,7 @@ TEST(Judges, LinesAreThoseOfThePositions) {
         const PositionRow& meant = judged.lowered.legal->position(l.position);
         if (meant.line == 0) continue;
         auto row = rows.upper_bound(place.at + l.offset);
-        ASSERT_TRUE(row != rows.begin());
+        ASSERT_TRUE(row != rows.begin()) << f.name << " + " << l.offset << " has no row, seed " << seed;
         EXPECT_EQ((--row)->second, meant.line) << f.name << " + " << l.offset << " of " << seed;
         ++compared;
       }

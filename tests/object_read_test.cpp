@@ -7,6 +7,7 @@
 #include <sstream>
 
 #include "porphyry/object/read.h"
+#include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/process.h"
@@ -95,7 +96,7 @@ int watch(const int* t, int n) {
   std::string file = folder.file("watch.o");
   ASSERT_EQ(run_command(fmt::format("g++ -g -O1 -fno-unroll-loops -c {} -o {}", source, file)).status, 0);
   auto object = read_object("watch.o", testing::contents(file));
-  ASSERT_TRUE(object.good());
+  ASSERT_TRUE(object.good()) << render(object.why());
   ObjectListing all = list_object(*object, *native_target());
   ASSERT_EQ(all.functions.size(), 1u);
   const FunctionListing& f = all.functions[0];
@@ -123,7 +124,7 @@ std::string assembled(TemporaryFolder& folder, const std::string& text) {
 // By function: the text of each instruction and what is said beside it.
 std::map<std::string, std::vector<std::string>> texts_of(const std::string& bytes) {
   auto object = read_object("x.o", bytes);
-  EXPECT_TRUE(object.good());
+  EXPECT_TRUE(object.good()) << render(object.why());
   std::map<std::string, std::vector<std::string>> out;
   for (const FunctionListing& f : list_object(*object, *native_target()).functions)
     for (const auto& b : f.blocks)
@@ -236,7 +237,7 @@ TEST(ReadObjects, DamagedFilesAreRefusedOrShown) {
     if (object) {
       (void)list_object(*object, *native_target());
     } else {
-      EXPECT_FALSE(object.why().empty());
+      EXPECT_FALSE(object.why().empty()) << "damage " << round;
     }
   }
 }

@@ -22,7 +22,7 @@ using testing::TemporaryFolder;
 
 std::string object_of(const Module& module) {
   auto lowered = machine::lower(module, *native_target(), {.exported = true});
-  EXPECT_TRUE(lowered.good());
+  EXPECT_TRUE(lowered.good()) << render(lowered.why());
   return elf_bytes(make_object(*lowered, *native_target()));
 }
 
@@ -165,7 +165,7 @@ TEST_F(Objects, TheDebuggerStopsStepsAndTracesBack) {
 // What a linker sees of a named symbol: its nature, its section and what that is for, its bytes there.
 std::map<std::string, std::string> seen_by_linkers(const std::string& bytes) {
   auto read = read_object("bud.o", bytes);
-  EXPECT_TRUE(read.good());
+  EXPECT_TRUE(read.good()) << render(read.why());
   std::map<std::string, std::string> out;
   const ObjectFile& file = read->file;
   for (const ObjectFile::Symbol& s : file.symbols) {
@@ -207,7 +207,7 @@ TEST(ObjectText, SectionsAreForCodeOrForDataThatIsWritten) {
     Realm realm;
     auto module =
         testing::must_read(realm, "module m\nsection \"winter\" func f() {\na:\n  return\n}\n" + data);
-    return render(object_problems(*module));
+    return render(object_problems(*module, *native_target()));
   };
   EXPECT_EQ(problems("section \"winter\" data d const holds i32: 1\n"), "");
   EXPECT_EQ(problems("section \"spring\" data d holds i32: 1\n"), "");
@@ -312,7 +312,7 @@ TEST_F(Objects, ZerosMakeRoomForOtherData) {
                                    "module m\ndata a align 8 holds zero: 24\nsection \".bss\" data b align 8 "
                                    "holds i64: 5\ndata c align 16 holds zero: 8\n");
   auto lowered = machine::lower(*module, *native_target(), {.exported = true});
-  ASSERT_TRUE(lowered.good());
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
   ObjectFile object = make_object(*lowered, *native_target());
   const ObjectFile::Section& s = object.sections[0];
   EXPECT_EQ(s.name, ".bss");
@@ -330,7 +330,7 @@ TEST_F(Objects, CallFramesAreRightAtEveryInstruction) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto lowered = machine::lower(*program.module, *native_target());
-    ASSERT_TRUE(lowered.good());
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
     std::string file =
         folder_.write("s.o", elf_bytes(make_object(*lowered, *native_target(), {.lines = false})));
     // Linked where addresses are real, so that each entry finds its function.

@@ -262,7 +262,7 @@ TEST(Pipeline, UsersAddPassesAndAnalyses) {
                          "module m\nfunc one() {\na:\n  return\n}\n"
                          "func two() {\na:\n  call one()\n  call one()\n  call one()\n  return\n}\n");
   auto pipeline = read_pipeline("first; second; until stable { drop-call; first }; second", table);
-  ASSERT_TRUE(pipeline.good());
+  ASSERT_TRUE(pipeline.good()) << render(pipeline.why());
   Diagnostics lacks = run_pipeline(*module, *pipeline);
   ASSERT_EQ(lacks.size(), 1u);
   EXPECT_EQ(lacks[0].message, "the pass 'drop-call' cannot run here");
@@ -315,7 +315,7 @@ TEST(Pipeline, MixesStepsOfLegalizationWithPasses) {
 
 TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   auto p = read_pipeline(" promote;fold ; until stable { fold; until stable{sweep} };; sweep");
-  ASSERT_TRUE(p.good());
+  ASSERT_TRUE(p.good()) << render(p.why());
   EXPECT_EQ(p->text(), "promote; fold; until stable { fold; until stable { sweep } }; sweep");
   for (auto [text, message] : {std::pair("promote; fald", "no pass is called 'fald'"),
                                {"until { fold }", "'until' is not followed"},

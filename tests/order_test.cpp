@@ -88,7 +88,7 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
     RuleIndex rules(target(), target().usual_features);
     for (Symbol s : module.functions()) {
       auto selected = select(module, s, rules);
-      ASSERT_TRUE(selected.good());
+      ASSERT_TRUE(selected.good()) << render(selected.why());
       const Function& f = module.function(s);
       const Code before = selected->code;
       Code after = selected->code;
@@ -105,7 +105,7 @@ TEST(Schedule, KeepsWhatDependsInOrder) {
         for (uint32_t k = b.first; k < b.first + b.count; ++k) {
           const CodeLine& line = before.code[k];
           if (!line.operand_count) continue;
-          ASSERT_TRUE(place.contains(line.first_operand));
+          ASSERT_TRUE(place.contains(line.first_operand)) << "line " << k << " is gone";
           now.push_back(place[line.first_operand]);
           ASSERT_EQ(after.code[now.back()].form, line.form);
           deeds.push_back(deeds_of(before, line, f));
@@ -144,7 +144,7 @@ TEST(Emit, JumpsAreAsShortAsTheirDistances) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .statements = 30, .layout = MemoryLayout{}});
     auto lowered = lower(*program.module, target());
-    ASSERT_TRUE(lowered.good());
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
     for (const CompiledFunction& f : lowered->functions)
       for (const EmittedLine& l : f.lines) {
         if (l.to != EmittedLine::To::Block) continue;
@@ -172,7 +172,8 @@ TEST(Passes, AreDoneWhenTheyAreDone) {
       Realm realm;
       Sample program = make_sample(realm, {.seed = seed});
       std::vector<StepRecord> first, second;
-      ASSERT_TRUE(run_pipeline(*program.module, *pipeline, {.steps = &first, .check_between = true}).empty());
+      ASSERT_EQ(render(run_pipeline(*program.module, *pipeline, {.steps = &first, .check_between = true})),
+                "");
       std::string once = write_text(*program.module);
       ASSERT_TRUE(
           run_pipeline(*program.module, *pipeline, {.steps = &second, .check_between = true}).empty());

@@ -103,12 +103,12 @@ TEST(Hostile, TextOfAnySizeAndDepthIsToldOf) {
     for (int k = 0; k < 100000; ++k) deep += bracket;
     EXPECT_FALSE(
         problems("module m\nfunc f() {\nenter:\n  a = add 1:i32, " + deep + "\n  return\n}\n").empty());
-    EXPECT_FALSE(problems("module m\n" + deep).empty());
+    EXPECT_FALSE(problems("module m\n" + deep).empty()) << bracket;
   }
   // A chain of a hundred thousand positions, kinds or blocks is long, and right or told of.
   std::string positions = "module m\nfunc f() {\nenter:\n  trap @1:1:1";
   for (int k = 0; k < 100000; ++k) positions += " in @1:2:3 and @1:4:5";
-  EXPECT_TRUE(problems(positions + "\n}\n").empty());
+  EXPECT_EQ(render(problems(positions + "\n}\n")), "");
   std::string kinds = "module m\nkinds k {\n  k0\n";
   for (int k = 1; k < 100000; ++k)
     kinds += "  k" + std::to_string(k) + " under k" + std::to_string(k - 1) + "\n";

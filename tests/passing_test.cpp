@@ -191,7 +191,7 @@ TEST(Frame, TouchesEachPageOnTheWay) {
                          "module m\nextern func far(ptr)\nfunc f() {\na:\n  p = reserve 20000 align "
                          "64\n  call far(p)\n  return\n}\n");
   auto lowered = lower(*module, *native_target());
-  ASSERT_TRUE(lowered.good());
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
   std::vector<std::string> touched;
   for (const EmittedLine& l : lowered->functions[0].lines) {
     std::string text = spell(*native_target(), instruction_at(*native_target(), lowered->functions[0], l));
@@ -202,7 +202,7 @@ TEST(Frame, TouchesEachPageOnTheWay) {
   auto jit = Jit::compile(*module, *native_target(), {}, [](std::string_view) {
     return reinterpret_cast<void*>(+[](char* p) { p[19999] = 1; });
   });
-  ASSERT_TRUE(jit.good());
+  ASSERT_TRUE(jit.good()) << render(jit.why());
   (*(*jit)->function<void()>("f"))();
 }
 

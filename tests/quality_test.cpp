@@ -148,7 +148,7 @@ TEST(Quality, SpillsAreFewBesideTheLeastThatThereAre) {
     FewRegisters few(3);
     Code before = code_of(lines);
     Allocation after = allocate(before, *few);
-    ASSERT_TRUE(check_allocation(before, after, *few).empty());
+    ASSERT_EQ(render(check_allocation(before, after, *few)), "");
     int is = moves_in(after.code), best = least_moves(lines, 3);
     ASSERT_GE(is, best) << "the search misses something, round " << round;
     ours += is, least += best, worst = std::max(worst, is - best);
@@ -176,7 +176,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     auto module = clone(*program.module);
-    ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
+    ASSERT_EQ(render(run_pipeline(*module, level_named("-O1")->pipeline())), "");
     legalize(*module, target(), Coverage(target(), target().usual_features));
     for (size_t k = 0; k < module->symbol_count(); ++k) {
       if (!module->is_function(Symbol(k))) continue;
@@ -264,7 +264,7 @@ TEST(Quality, NoOtherCoverOfASmallTreeIsCheaper) {
                                                 body + "  store v3, [p + 8]\n  return v4\n}\n");
     legalize(*module, target(), Coverage(target(), target().usual_features));
     auto selected = select(*module, module->find("f"), RuleIndex(target(), target().usual_features));
-    ASSERT_TRUE(selected.good());
+    ASSERT_TRUE(selected.good()) << render(selected.why());
     std::set<size_t> used;
     for (uint16_t r : selected->rules)
       if (r) used.insert(r - 1u);
@@ -297,7 +297,7 @@ TEST(Quality, SumsOverManyProgramsDoNotRise) {
   for (uint64_t seed = 1; seed <= 500; ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
-    ASSERT_TRUE(run_pipeline(*program.module, level_named("-O1")->pipeline()).empty());
+    ASSERT_EQ(render(run_pipeline(*program.module, level_named("-O1")->pipeline())), "");
     auto lowered = machine::lower(*program.module, target(), {.schedule = true});
     ASSERT_TRUE(lowered.good()) << render(lowered.why());
     for (const CompiledFunction& f : lowered->functions)

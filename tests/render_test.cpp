@@ -26,7 +26,7 @@ using testing::read_json;
 std::vector<machine::FunctionListing> listings_of(const Module& module) {
   const machine::Target& target = *native_target();
   auto lowered = machine::lower(module, target);
-  EXPECT_TRUE(lowered.good());
+  EXPECT_TRUE(lowered.good()) << render(lowered.why());
   std::vector<machine::FunctionListing> out;
   for (const auto& f : lowered->functions) out.push_back(make_listing(*lowered, f, target));
   return out;
@@ -231,7 +231,7 @@ TEST(Listing, TellsWhereValuesLivedAndWhyTheyMoved) {
   auto module = testing::must_read(realm, text);
   const machine::Target& target = *native_target();
   auto lowered = machine::lower(*module, target, {.check_allocation = true, .explain = true});
-  ASSERT_TRUE(lowered.good());
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
   auto listing = machine::make_listing(*lowered, lowered->functions[0], target);
   std::map<uint32_t, std::string> text_at;
   for (const auto& b : listing.blocks)

@@ -5,6 +5,7 @@
 
 #include "porphyry/machine/listing.h"
 #include "porphyry/machine/literals.h"
+#include "porphyry/object/object.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/simulate/code_run.h"
 #include "support/read.h"
@@ -185,6 +186,17 @@ enter:
   EXPECT_EQ(m("through", {}), 5u);
 }
 
+TEST(Rowan, ABookThatNamesTooLittleIsRefused) {
+  machine::Target poor = target();
+  poor.upkeep.spills = poor.upkeep.spills.first(1);
+  poor.upkeep.jump = poor.upkeep.add = 0;
+  Realm realm;
+  auto refused = lower(*must_read(realm, std::string(head) + "func f() {\na:\n  return\n}\n"), poor);
+  ASSERT_FALSE(refused.good());
+  EXPECT_EQ(refused.why()[0].message,
+            "the book of rowan does not name what the machine layer uses: spill floats 64, jump and add");
+}
+
 TEST(Rowan, RunsNowhereButInTheSimulator) {
   Realm realm;
   auto module = must_read(realm, std::string(head) + "func f() {\na:\n  return\n}\n");
@@ -194,6 +206,7 @@ TEST(Rowan, RunsNowhereButInTheSimulator) {
   auto lazy = Jit::compile(*module, target(), {}, usual_externals, {.simulated = true, .lazy = true});
   ASSERT_FALSE(lazy.good());
   EXPECT_EQ(lazy.why()[0].message, "code for rowan cannot be compiled when it is first called");
+  EXPECT_EQ(object_problems(*module, target())[0].message, "there are no object files for rowan");
   auto little = must_read(realm, "module m\nfunc f() {\na:\n  return\n}\n");
   auto wrong = lower(*little, target());
   ASSERT_FALSE(wrong.good());

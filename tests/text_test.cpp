@@ -281,9 +281,9 @@ TEST(Text, HostileInputGivesDiagnosticsAndNothingElse) {
     SourceText source("hostile.por", text);
     auto module = load_text(realm, source);
     if (!module) {
-      ASSERT_FALSE(module.why().empty());
+      ASSERT_FALSE(module.why().empty()) << text;
       for (const Diagnostic& d : module.why()) {
-        ASSERT_FALSE(d.message.empty());
+        ASSERT_FALSE(d.message.empty()) << text;
         ASSERT_LE(d.mark, d.excerpt.size() + 1);
       }
       render(module.why());
@@ -300,7 +300,7 @@ TEST(Text, HostileInputGivesDiagnosticsAndNothingElse) {
 
 TEST(Files, AreWrittenWholeOrNotAtAll) {
   testing::TemporaryFolder folder;
-  EXPECT_TRUE(write_file(folder.file("a.txt"), "frost").empty());
+  EXPECT_EQ(render(write_file(folder.file("a.txt"), "frost")), "");
   EXPECT_EQ(testing::contents(folder.file("a.txt")), "frost");
   EXPECT_FALSE(write_file(folder.file("none/a.txt"), "frost").empty());
   EXPECT_EQ(testing::run_command("ls " + folder.file("") + " | wc -l").out, "1\n");  // nothing is left beside
@@ -313,10 +313,10 @@ TEST(Files, ColumnsOfNumbers) {
   testing::TemporaryFolder folder;
   std::string path = folder.write("t.txt", "# a night\n1 2.5, 3\n\n4 5e0 6 # end\n");
   auto all = read_numbers(path, Type::f32(), 0);
-  ASSERT_TRUE(all.good());
+  ASSERT_TRUE(all.good()) << render(all.why());
   ASSERT_EQ(all->size(), 24u);
   auto second = read_numbers(path, Type::f32(), 2);
-  ASSERT_TRUE(second.good());
+  ASSERT_TRUE(second.good()) << render(second.why());
   float values[2];
   ASSERT_EQ(second->size(), sizeof values);
   std::memcpy(values, second->data(), sizeof values);
@@ -381,7 +381,7 @@ out:
   EXPECT_EQ(write_text(*module), text);
   Realm packed;
   auto again = load_packed(packed, "winter.porb", write_packed(*module));
-  ASSERT_TRUE(again.good());
+  ASSERT_TRUE(again.good()) << render(again.why());
   EXPECT_EQ(write_text(**again), text);
 }
 

@@ -26,7 +26,7 @@ TEST(Threads, WorkApartInRealmsOfTheirOwn) {
       Sample sample = make_sample(realm, {.seed = seed});
       std::string packed = write_packed(*sample.module);
       auto back = load_packed(other, "x", packed);
-      EXPECT_TRUE(back.good());
+      EXPECT_TRUE(back.good()) << render(back.why());
       auto piece = Sample::fresh_piece();
       Evaluator e(**back, {.step_limit = 20000});
       size_t count = 0;
@@ -50,9 +50,9 @@ std::vector<uint8_t> bytes_of(uint64_t seed) {
   Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
   Realm own;
   auto module = testing::must_read(own, write_text(*program.module));
-  EXPECT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
+  EXPECT_EQ(render(run_pipeline(*module, level_named("-O1")->pipeline())), "");
   auto jit = Jit::compile(*module, *native_target());
-  EXPECT_TRUE(jit.good());
+  EXPECT_TRUE(jit.good()) << render(jit.why());
   std::vector<uint8_t> out;
   for (const machine::CompiledFunction& f : (*jit)->lowered().functions)
     out.insert(out.end(), f.bytes.begin(), f.bytes.end());

@@ -115,8 +115,8 @@ TEST(Variables, DoWhatMemoryDoes) {
     // Beside another algorithm, what nobody uses taken out of both.
     auto sweep = read_pipeline("until stable { sweep }"),
          promote = read_pipeline("promote; until stable { sweep }");
-    EXPECT_TRUE(run_pipeline(*with, *sweep).empty());
-    EXPECT_TRUE(run_pipeline(*memory, *promote).empty());
+    EXPECT_EQ(render(run_pipeline(*with, *sweep)), "");
+    EXPECT_EQ(render(run_pipeline(*memory, *promote)), "");
     ours += parameters_in(with->function(with->find("f")));
     promoted += parameters_in(memory->function(memory->find("f")));
   }
@@ -145,7 +145,7 @@ TEST(Variables, DepthOfControlDoesNotMatter) {
   for (Block b : f.blocks()) variables.seal(b);
   pen.at_end(blocks.back()).return_values({variables.read(sum, blocks.back())});
   variables.finish();
-  EXPECT_TRUE(verify(module).empty());
+  EXPECT_EQ(render(verify(module)), "");
   EXPECT_EQ(f.operand(f.terminator(blocks.back()), 0), f.parameters()[0]);
   EXPECT_EQ(parameters_in(f), 0u);
 }

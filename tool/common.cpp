@@ -105,7 +105,7 @@ static Level level_of(const Options& o, const char* usual_level) {
 }
 
 void refuse_illegal(const Module& module, const machine::Target& target) {
-  Diagnostics wrong = machine::layout_problems(module, target);
+  Diagnostics wrong = machine::target_problems(module, target);
   if (wrong.empty()) wrong = machine::return_call_problems(module, target);
   if (!wrong.empty()) fail(wrong, input_at_fault);
 }

@@ -219,7 +219,8 @@ static std::string lowered(const Options& o, std::string_view as) {
   if (!o.function.empty()) function_of(*loaded->module, o.function);
   if (as == "ir") return legalized(*loaded->module, target, options, o);
   if (as == "object" || as == "assembly")
-    if (Diagnostics wrong = object_problems(*loaded->module); !wrong.empty()) fail(wrong, input_at_fault);
+    if (Diagnostics wrong = object_problems(*loaded->module, target); !wrong.empty())
+      fail(wrong, input_at_fault);
   auto code = machine::lower(std::move(loaded->module), target, options);
   if (!code) fail(code.why(), input_at_fault);
   if (as == "object") return elf_bytes(make_object(*code, target));

@@ -12,7 +12,7 @@ namespace porphyry::tool {
 inline const std::string number_mark = "number:";
 
 struct Options {
-  std::vector<std::string> files;  // of verbs that take several; `file` is the one at hand
+  std::vector<std::string> files;  // of verbs that take several; `file` is the current one
   std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target, folder,
               stage = "encoded";
   std::string features = "usual";

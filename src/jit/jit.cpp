@@ -62,7 +62,7 @@ Result<std::unique_ptr<Jit>> Jit::compile(const Module& module, const Target& ta
                      "a target that runs here and has stubs, or all functions at once");
   std::unique_ptr<Jit> jit(new Jit(target, how));
   if (how.lazy) {
-    Diagnostics problems = layout_problems(module, target);
+    Diagnostics problems = target_problems(module, target);
     if (problems.empty()) problems = return_call_problems(module, target);
     if (!problems.empty()) return problems;
     jit->lazy_ = std::make_unique<LazyCode>(module, target, options, how);

@@ -1,6 +1,7 @@
 #include "porphyry/machine/code.h"
 
 #include <algorithm>
+#include <tuple>
 
 namespace porphyry::machine {
 
@@ -34,6 +35,27 @@ FormIndex Target::find(std::string_view wanted, std::initializer_list<OperandKin
       best = static_cast<FormIndex>(k);
   }
   return best;
+}
+
+std::vector<std::string> Target::missing_upkeep() const {
+  std::vector<std::string> out;
+  for (unsigned c = 0; c < classes.size(); ++c) {
+    const std::string named = std::string(classes[c].name) + " " + std::to_string(classes[c].bits);
+    auto of_class = [c](const auto& row) { return row.register_class == c; };
+    if (std::ranges::none_of(upkeep.moves, of_class)) out.push_back("move " + named);
+    if (std::ranges::none_of(upkeep.spills, of_class)) out.push_back("spill " + named);
+  }
+  const std::tuple<const char*, FormIndex, bool> single[] = {
+      {"jump", upkeep.jump, true},
+      {"jump through", upkeep.jump_through, true},
+      {"call", upkeep.call, true},
+      {"call through", upkeep.call_through, true},
+      {"return", upkeep.return_values, true},
+      {"literal", upkeep.move_literal, convention.float_count >= 0},
+      {"add", upkeep.add, convention.far >= 0}};
+  for (auto [name, form, needed] : single)
+    if (needed && form == 0) out.push_back(name);
+  return out;
 }
 
 FormIndex Target::move_form(unsigned register_class, unsigned bits) const {

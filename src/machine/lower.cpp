@@ -179,7 +179,7 @@ class BodyLowering {
 
 Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const Target& target,
                                    const LowerOptions& options) {
-  Diagnostics problems = layout_problems(from, target);
+  Diagnostics problems = target_problems(from, target);
   if (problems.empty()) problems = return_call_problems(from, target);
   if (!problems.empty()) return problems;
   return BodyLowering(std::move(out), from, target, options).run();

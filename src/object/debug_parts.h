@@ -5,7 +5,7 @@
 
 namespace porphyry::object {
 
-// Where a function has gone.
+// Where a function lies in the object.
 struct PlacedFunction {
   const machine::CompiledFunction* code;
   uint32_t section_symbol;  // of its section, in the object's symbols

@@ -202,8 +202,10 @@ uint32_t NameWays::relocation(Symbol s, const machine::Target& target,
   return is_direct(s) ? target.object.relative_32 : target.object.call_32;
 }
 
-Diagnostics object_problems(const Module& module) {
+Diagnostics object_problems(const Module& module, const machine::Target& target) {
   Diagnostics out;
+  if (target.object.machine == 0)
+    out.push_back(complaint("there are no object files for " + std::string(target.name), "another target"));
   for (size_t k = 0; k < module.symbol_count(); ++k) {
     std::string_view name = module.symbol_name(Symbol(k));
     if (name.find('\0') == name.npos) continue;

@@ -1,7 +1,7 @@
 // Idea: delta debugging (A. Zeller, R. Hildebrandt, "Simplifying and Isolating Failure-Inducing Input",
 // 2002): parts are taken away in ever smaller runs, each try on a copy; what still shows the fault is the new
 // program. Whole bodies go first, then ways out of branches, then instructions from the last to the first, so
-// that what only made operands goes after its user. Invariant: the program at hand is valid and shows the
+// that what only made operands goes after its user. Invariant: the current program is valid and shows the
 // fault. Cost: see the header.
 #include "porphyry/sample/reduce.h"
 

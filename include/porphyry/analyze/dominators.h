@@ -2,6 +2,9 @@
 //
 // K. Cooper, T. Harvey, K. Kennedy, "A Simple, Fast Dominance Algorithm" (2001): immediate dominators by
 // meeting in reverse postorder until nothing changes; near-linear on the graphs of programs.
+//
+// An analysis tells of the function as it was when it was made: it is wrong after blocks or edges changed,
+// and handles that are newer must not be asked for. The same holds for Loops and Frequencies.
 #pragma once
 
 #include <vector>

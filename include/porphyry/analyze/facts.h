@@ -28,6 +28,7 @@ Kept keeps() {
 
 class Facts {
  public:
+  // The function must outlive this. Who changes it says what still holds: see keep.
   explicit Facts(const Function& function) : function_(&function) {}
 
   // The reference is valid until the analysis is dropped.

@@ -12,6 +12,7 @@ namespace porphyry {
 
 class Frequencies {
  public:
+  // All three are read while it is made, not later.
   Frequencies(const Function& function, const Dominators& dominators, const Loops& loops,
               std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
@@ -34,7 +35,7 @@ class Frequencies {
   const Loops& loops_;
   FixedTable<Block, float> times_;
   FixedTable<Block, uint8_t> unlikely_, hopeless_;  // all ways end in a trap
-  std::pmr::vector<Share> shares_;                  // of the branch at hand, by edge
+  std::pmr::vector<Share> shares_;                  // of the current branch, by edge
 };
 
 }  // namespace porphyry

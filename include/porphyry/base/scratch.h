@@ -1,6 +1,6 @@
 // Scratch: the memory for what one function needs on its way through a stage. Taking some is the bump of a
 // pointer, giving it back is nothing, and `reset` frees all of it at once but keeps the blocks: fresh memory
-// is dear, and the next function wants as much.
+// is expensive, and the next function wants as much.
 #pragma once
 
 #include <cstddef>
@@ -28,7 +28,7 @@ class Scratch final : public std::pmr::memory_resource {
   void enter(size_t block);
 
   std::vector<Bytes> blocks_;
-  size_t block_ = 0;  // the one at hand
+  size_t block_ = 0;  // the current one
   size_t total_ = 0;
   std::byte *at_ = nullptr, *end_ = nullptr;
 };

@@ -1,4 +1,5 @@
-// A text with its name and line starts: offsets to lines and columns in O(log lines).
+// A text with its name and line starts: offsets to lines and columns in O(log lines). Views of it are valid
+// while it lives and is not moved.
 #pragma once
 
 #include <string>
@@ -19,8 +20,8 @@ class SourceText {
   struct Place {
     uint32_t line, column;  // both from 1
   };
-  Place place(uint32_t offset) const;
-  std::string_view line(uint32_t number) const;  // from 1, without the line end
+  Place place(uint32_t offset) const;            // of an offset of the text, its end included
+  std::string_view line(uint32_t number) const;  // from 1 up to the last one, without the line end
 
   // A diagnostic that marks `length` bytes from `offset`. Excerpts of very long lines are cut to a window
   // around the mark; the column stays that of the file.

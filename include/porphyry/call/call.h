@@ -40,6 +40,8 @@ struct MemoryPiece {
   void reset();
 };
 
+// Belongs to the module it was prepared for. A run leaves its changes in the pieces: reset them before
+// another.
 struct PreparedCall {
   Symbol function;
   struct Argument {

@@ -82,12 +82,15 @@ class Evaluator {
 
   // Hands a piece of the caller's memory in; accesses go straight to it. The bytes must outlive the runs.
   Datum attach(std::span<uint8_t> bytes, std::string name, bool writable = true);
+  // In place of an earlier one. The host may not call this evaluator.
   void provide(Symbol external, HostFunction host);
 
-  // Runs a function. Data items keep what earlier runs left in them.
+  // Runs a function. Data items keep what earlier runs left in them. The arguments must be as many as the
+  // parameters have lanes in all, each as wide as its parameter: nothing checks them. A symbol without a body
+  // is a fault.
   Outcome call(Symbol function, std::span<const Datum> arguments);
 
-  // The current bytes of a data item.
+  // The current bytes of a data item of the module; valid until the evaluator is gone, changed by runs.
   std::span<const uint8_t> data(Symbol item) const;
 
  private:

@@ -6,7 +6,7 @@
 //         for (Value v : f.operands(i)) …
 //
 // A range reads the next handle when the loop comes to it: handles may be added and others erased meanwhile,
-// but not the one at hand. A loop that erases what it is at keeps the next one itself.
+// but not the current one. A loop that erases what it is at keeps the next one itself.
 #pragma once
 
 #include <cstddef>

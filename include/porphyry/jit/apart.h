@@ -73,9 +73,9 @@ class Caller {
   static Result<std::unique_ptr<Caller>> make(const Jit& jit, std::string_view function,
                                               const machine::Target& target);
 
-  // In this process.
+  // In this process: a trap or a fault ends it. Words of arguments that are missing are zeros.
   std::vector<uint64_t> call(std::span<const uint64_t> arguments) const;
-  // In this process, which goes on afterwards however the run ends: a signal that it brings about, or the end
+  // In this process, which goes on afterwards however the run ends: a signal that it causes, or the end
   // of its time, is an outcome. One call at a time in a process; for debuggers and profilers. What the run
   // had begun, in routines of the host above all, stays as it was.
   NativeOutcome call_here(std::span<const uint64_t> arguments, double time_limit_seconds = 10) const;

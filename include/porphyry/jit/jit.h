@@ -65,12 +65,13 @@ class Jit {
 
   // Where a function or data item lies; null when the module has none of that name.
   void* address(std::string_view name) const;
-  // The bytes of a data item as they are now.
+  // The bytes of a data item as they are now; valid while the Jit lives.
   std::span<uint8_t> data(Symbol item) const;
 
   // A function as a C++ function pointer; the C++ type must be the function's:
   //   auto add = jit->function<int32_t(int32_t, int32_t)>("add");
   //   if (add) (*add)(2, 3);
+  // Valid while the Jit lives. Another type is a diagnostic that says both.
   template <class F>
   Result<F*> function(std::string_view name) const;
 

@@ -28,7 +28,7 @@ inline constexpr FormIndex copy_form = 0;    // out (its value: the bits that ma
 inline constexpr FormIndex spill_form = 1;   // in; the operand's value is the frame slot
 inline constexpr FormIndex reload_form = 2;  // out, slot
 
-// What an address hangs on besides registers.
+// What an address depends on besides registers.
 enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Incoming, Outgoing };
 
 struct CodeAddress {

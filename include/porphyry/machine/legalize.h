@@ -84,8 +84,9 @@ Pipeline legalization();
 // of 32 bits end in _32. For tests, and for whoever wants to read them.
 std::string helper_routines(const MemoryLayout& layout);
 
-// What kind of module a target takes at all: its layout of memory. Empty when this is one.
-Diagnostics layout_problems(const Module& module, const Target& target);
+// Why a target takes no module like this: its layout of memory is another, or the target's book names less than
+// lowering needs. Empty when it takes it. O(1).
+Diagnostics target_problems(const Module& module, const Target& target);
 
 // Return calls that cannot leave without a frame: they pass more words on the stack than the function itself
 // was passed, so that there is no room for them. Empty when there is none. O(blocks + operands of return

@@ -27,8 +27,8 @@ class RuleIndex {
     bool aligned = false;  // memory is accessed at multiples of its size only
   };
   const Facts& facts(size_t rule) const { return facts_[rule]; }
-  // Rules that may cover the instruction, in several runs, each from cheap to dear; when `see` gives false,
-  // the rest of the run is left out. O(log rules + those it gives).
+  // Rules that may cover the instruction, in several runs, each from cheap to expensive; when `see` gives
+  // false, the rest of the run is left out. O(log rules + those it gives).
   template <class See>
   void candidates(const Function& f, Instruction i, See see) const {
     uint32_t root = root_key(f, i), seen[3] = {no_inner, no_inner, no_inner};

@@ -397,6 +397,10 @@ struct Target : Book {
   FormIndex find(std::string_view name) const;
   FormIndex find(std::string_view name, std::initializer_list<OperandKind> operands) const;
 
+  // What the book does not say although the machine layer needs it, each as the book would name it: moves and
+  // spills of each class, jumps, calls. O(classes).
+  std::vector<std::string> missing_upkeep() const;
+
   // The forms that move, spill and reload so many bits of a register.
   FormIndex move_form(unsigned register_class, unsigned bits) const;
   const SpillForm& spill_form(unsigned register_class, unsigned bits) const;

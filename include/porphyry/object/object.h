@@ -75,15 +75,17 @@ struct DataSection {
 };
 DataSection section_of(const SymbolRow& data);
 
-// What an object file cannot say of a module: a section that the program names for code and for data that is
-// written would be both to the system. Ask before an object, or assembly text, is made. O(symbols + data).
-Diagnostics object_problems(const Module& module);
+// What an object file cannot say of a module: a target may have none, and a section that the program names
+// for code and for data that is written would be both to the system. Ask before an object, or assembly text,
+// is made. O(symbols + data).
+Diagnostics object_problems(const Module& module, const machine::Target& target);
 
 struct ObjectOptions {
   bool lines = true;  // DWARF lines and functions, when the module has positions
 };
 
-// O(size of the code and data). Nothing of the outcome depends on where or when it is made.
+// Of a module without object_problems. O(size of the code and data). Nothing of the outcome depends on where
+// or when it is made.
 ObjectFile make_object(const machine::LoweredModule& lowered, const machine::Target& target,
                        const ObjectOptions& options = {});
 

@@ -18,7 +18,8 @@
 
 namespace porphyry {
 
-// What a pass over functions works on, and where it leaves its notes.
+// What a pass over functions works on, and where it leaves its notes. Valid while the pass runs: what it
+// keeps for later it copies.
 class FunctionContext {
  public:
   // `surroundings`: objects that passes of a kind need, such as the state of legalization; may be null.

@@ -21,6 +21,7 @@ struct Pipeline {
   Pipeline until(std::string_view name) const;
 };
 
+// All mistakes at once, each with its column. O(length), and the table's size for names that are unknown.
 Result<Pipeline> read_pipeline(std::string_view text, const PassTable& table);
 
 // What one run of a pass did, over one function or over the module.
@@ -44,7 +45,7 @@ struct PipelineOptions {
 // lacks what it needs, before anything is run; else they are bugs of passes.
 Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const PipelineOptions& options = {});
 
-// The same in parts, for one who comes by the functions one at a time: each function goes through all steps;
+// The same in parts, for a caller that has the functions one at a time: each function goes through all steps;
 // `finish` after the last. No step may be over the module.
 class FunctionPipeline {
  public:

@@ -14,7 +14,7 @@ namespace porphyry::simulate {
 
 enum class Stage : uint8_t { Selected, Allocated };
 
-// After one instruction.
+// After one instruction; valid during the call that gets it.
 struct CodeObservation {
   const machine::Code* code = nullptr;
   uint32_t line = 0;               // of code->code

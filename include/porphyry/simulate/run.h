@@ -17,7 +17,7 @@
 
 namespace porphyry::simulate {
 
-// After one instruction.
+// After one instruction; valid during the call that gets it.
 struct Observation {
   uint64_t address = 0;
   const machine::PlainInstruction* instruction = nullptr;
@@ -43,13 +43,14 @@ struct RunOutcome {
 class Runner {
  public:
   // The function is entered through code of our own that fetches arguments and leaves results in words; see
-  // Caller. Fails where that cannot be compiled.
+  // Caller. Fails where that cannot be compiled, and for a name that is no function's. The Jit must outlive
+  // it.
   static Result<std::unique_ptr<Runner>> make(const Jit& jit, std::string_view function,
                                               const machine::Target& target);
 
   // Memory that the program may reach besides its own code, constants, data and stack.
   void allow(std::span<uint8_t> memory) { allowed_.push_back({memory.data(), memory.size(), true, false}); }
-  // O(steps * length of their meanings).
+  // Words of arguments that are missing are zeros. O(steps * length of their meanings).
   RunOutcome run(std::span<const uint64_t> arguments, const RunOptions& options = {});
 
  private:

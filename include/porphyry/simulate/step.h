@@ -30,7 +30,8 @@ struct StepOutcome {
   std::vector<std::string> open_flags;  // flags that the processor leaves open
 };
 
-// Labels and symbols of the instruction are distances from `state.next`. O(length of the meaning).
+// Labels and symbols of the instruction are distances from `state.next`. The instruction must be of this
+// target, as `decode` gives them. O(length of the meaning).
 StepOutcome step(const machine::Target& target, const machine::PlainInstruction& i, State& state,
                  const MemoryAccess& memory);
 

@@ -93,7 +93,7 @@ class ItemReader {
   std::vector<Late> late_;
   std::vector<Anchor> anchors_;         // in the order of the text
   std::vector<size_t> symbol_anchors_;  // by symbol
-  std::vector<Name> parameter_names_;   // of the function at hand
+  std::vector<Name> parameter_names_;   // of the current function
   uint32_t item_offset_ = 0;
   size_t body_end_ = 0;  // of the body that was skipped last
   size_t next_end_ = 0;  // row of Tokens::body_ends

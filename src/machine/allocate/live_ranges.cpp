@@ -177,7 +177,7 @@ class RangeBuilder {
   };
   std::pmr::vector<Ends> ends_;  // of each register's events
   std::pmr::vector<uint32_t> stamps_, work_;
-  std::pmr::vector<Segment> range_;  // of the register at hand
+  std::pmr::vector<Segment> range_;  // of the current register
   uint32_t stamp_ = 0;
   size_t local_ = 0;
   uint32_t written_at_[first_virtual] = {};

@@ -1,10 +1,10 @@
 // Idea: within a stretch of a block (up to a call or the jumps at its end), lines that must stay together
 // form a node; nodes depend on one another through registers, memory and traps. Cycle by cycle the node that
-// most hangs on is put next, among those whose operands are there, that stand close enough to their turn and
-// for which there are registers. Invariant: every line stands behind all it depends on, and registers that
-// coalescing will make one keep the order of their reads and writes, so that an order costs no copy. The
-// order is taken only if the estimate gets shorter. Cost: O(n log n) for n lines, and the lists of what
-// depends on what.
+// has the longest chain of dependents is put next, among those whose operands are there, that stand close
+// enough to their turn and for which there are registers. Invariant: every line stands behind all it depends
+// on, and registers that coalescing will make one keep the order of their reads and writes, so that an order
+// costs no copy. The order is taken only if the estimate gets shorter. Cost: O(n log n) for n lines, and the
+// lists of what depends on what.
 #include "porphyry/machine/schedule.h"
 
 #include <algorithm>
@@ -35,7 +35,7 @@ struct Pressure {
 struct Node {
   uint32_t first, count;  // lines
   uint32_t latency = 1;
-  uint32_t issue = 1;      // cycles until the next one can begin; none for copies that are gone in the end
+  uint32_t issue = 1;      // cycles until the next one can begin; none for copies that coalescing removes
   uint32_t height = 0;     // of the longest way to the end, in cycles
   uint32_t waits_for = 0;  // nodes before it that are not yet placed
   uint32_t ready = 0;      // the cycle at which its operands are there
@@ -53,7 +53,7 @@ struct Order {
   Pressure most;
 };
 
-// A copy from one virtual register to another, which is most often gone in the end.
+// A copy from one virtual register to another, which coalescing most often removes.
 bool is_virtual_copy(const Code& f, const CodeLine& i) {
   return i.form == copy_form && is_virtual(f.of(i)[0].reg) && is_virtual(f.of(i)[1].reg);
 }
@@ -377,7 +377,7 @@ class BlockScheduler {
   }
 
   // Cycle by cycle: of what is ready, at most `ahead` in front of its turn and within the registers there
-  // are, the one that most hangs on. With nothing ahead: the order as it is.
+  // are, the one with the longest chain of dependents. With nothing ahead: the order as it is.
   Order place(uint32_t from, uint32_t to, Pressure now, uint32_t ahead) {
     Order out(work_);
     std::pmr::vector<uint8_t> is_placed(nodes_.size(), work_);

@@ -381,7 +381,7 @@ class RangeSplitter {
     uint32_t block = 0, at = 0;
     uint32_t stretch = 0;  // of instructions without a call between
   } at_hand_;
-  struct Written {  // by the instruction at hand
+  struct Written {  // by the current instruction
     Register of[4] = {};
     size_t count = 0;
   } written_;

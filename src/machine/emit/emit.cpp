@@ -477,9 +477,9 @@ class Emitter {
   std::pmr::vector<uint32_t> leads_to_;        // by block: itself, or where an empty one jumps to
   std::pmr::vector<Start> starts_;             // by block
   std::pmr::vector<Jump> jumps_;               // in order
-  std::pmr::vector<Jump> held_;                // of the block at hand
-  std::vector<PlainInstruction> frame_lines_;  // of the prologue or epilogue at hand
-  uint32_t block_ = 0, row_ = 0;               // at hand
+  std::pmr::vector<Jump> held_;                // of the current block
+  std::vector<PlainInstruction> frame_lines_;  // of the current prologue or epilogue
+  uint32_t block_ = 0, row_ = 0;               // the current ones
 };
 
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,

@@ -59,7 +59,11 @@ Pipeline legalization() {
   return out;
 }
 
-Diagnostics layout_problems(const Module& module, const Target& target) {
+Diagnostics target_problems(const Module& module, const Target& target) {
+  if (auto missing = target.missing_upkeep(); !missing.empty())
+    return {complaint("the book of " + std::string(target.name) +
+                          " does not name what the machine layer uses: " + listed(missing, "and"),
+                      "lines of 'upkeep' for these")};
   if (module.layout == target.layout) return {};
   auto order = [](const MemoryLayout& l) {
     return std::string("layout ") + (l.order == ByteOrder::Big ? "big" : "little");

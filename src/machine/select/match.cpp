@@ -1,9 +1,9 @@
 // Idea: bottom-up dynamic programming. Instructions are visited in order; for each, the rules that may cover
-// it (RuleIndex) are tried, from cheap to dear, and a rule's cost is its own and that of the best cover of
-// what its leaves take from registers. Invariant: when an instruction is visited, the instructions that its
-// operands come from have their best match, as definitions stand before uses; a load becomes part of a rule
-// only if nothing writes between it and the root. Cost: O(instructions * rules that may cover them); trying
-// stops at the first rule that alone costs more than the best.
+// it (RuleIndex) are tried, from cheap to expensive, and a rule's cost is its own and that of the best cover
+// of what its leaves take from registers. Invariant: when an instruction is visited, the instructions that
+// its operands come from have their best match, as definitions stand before uses; a load becomes part of a
+// rule only if nothing writes between it and the root. Cost: O(instructions * rules that may cover them);
+// trying stops at the first rule that alone costs more than the best.
 #include "match.h"
 
 #include <algorithm>
@@ -195,7 +195,7 @@ bool Matcher::memory(const PatternNode& n, Instruction access, Match& m) const {
   return true;
 }
 
-// Whether an inner node of a pattern may swallow this instruction.
+// Whether an inner node of a pattern may cover this instruction.
 bool Matcher::inside(const PatternNode& n, Instruction d, Instruction root, const Match& m) const {
   if (!d.exists() || f_.op(d) != n.op || f_.block(d) != f_.block(root)) return false;
   if (carrier(f_.type(f_.result(d))) != carrier(n.result)) return false;
@@ -250,7 +250,7 @@ bool Matcher::in_order(const Rule& rule, const PatternNode& n, Instruction i, In
   return true;
 }
 
-// A match that fails is thrown away by whoever began it, so only a choice of orders needs copies.
+// A match that fails is dropped by its caller, so only a choice of orders needs copies.
 bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, Instruction root,
                        Match& m) const {
   Op op = f_.op(i);

@@ -1,5 +1,5 @@
-// sweep: removes dead code. What has an effect is wanted; what a wanted instruction or block parameter
-// takes is wanted in turn; the rest is erased, rings of unused block parameters included. Blocks that cannot
+// sweep: removes dead code. What has an effect is live; what a live instruction or block parameter
+// takes is live in turn; the rest is erased, cycles of unused block parameters included. Blocks that cannot
 // be reached go with all they hold. O(instructions + arguments).
 #include "porphyry/ir/order.h"
 #include "porphyry/optimize/pass.h"
