@@ -21,16 +21,17 @@ uint64_t key_of(Variables::Variable variable, Block block) {
 }  // namespace
 
 Variables::Variable Variables::add(Type type, std::string_view name) {
-  rows_.push_back({type, name.empty() ? Name() : module_.realm().name(name)});
+  rows_.push_back({type, name.empty() ? Name() : module_.realm().name(name), {}, {}});
   return static_cast<Variable>(rows_.size() - 1);
 }
 
-Value* Variables::known(Variable variable, Block block) {
-  if (table_.empty()) return nullptr;
+Value Variables::known(Variable variable, Block block) const {
+  if (rows_[variable].block == block) return rows_[variable].value;
+  if (table_.empty()) return {};
   uint64_t key = key_of(variable, block);
   for (size_t at = mixed(key) & (table_.size() - 1);; at = (at + 1) & (table_.size() - 1)) {
-    if (table_[at].key == key) return &table_[at].value;
-    if (table_[at].key == 0) return nullptr;
+    if (table_[at].key == key) return table_[at].value;
+    if (table_[at].key == 0) return {};
   }
 }
 
@@ -45,17 +46,23 @@ void Variables::grow() {
   }
 }
 
-void Variables::remember(Variable variable, Block block, Value value) {
-  if (Value* v = known(variable, block)) return void(*v = value);
+void Variables::put_into_table(Variable variable, Block block, Value value) {
   if (entries_ * 2 >= table_.size()) grow();
   uint64_t key = key_of(variable, block);
   size_t at = mixed(key) & (table_.size() - 1);
-  while (table_[at].key) at = (at + 1) & (table_.size() - 1);
+  while (table_[at].key != 0 && table_[at].key != key) at = (at + 1) & (table_.size() - 1);
+  entries_ += table_[at].key == 0;
   table_[at] = {key, value};
-  ++entries_;
 }
 
-void Variables::write(Variable variable, Block block, Value value) { remember(variable, block, value); }
+// Most reads and writes follow others of the same block, and need no table.
+void Variables::remember(Variable variable, Block block, Value value) {
+  Row& row = rows_[variable];
+  if (row.block.exists() && row.block != block) put_into_table(variable, row.block, row.value);
+  row.block = block, row.value = value;
+}
+
+void Variables::write(Variable variable, Block block, Value value) { remember(variable, root(block), value); }
 
 Value Variables::make_parameter(Variable variable, Block block) {
   made_.push_back({f_.add_parameter(block, rows_[variable].type), block, variable});
@@ -72,22 +79,25 @@ Value Variables::make_parameter(Variable variable, Block block) {
 
 // Without the arguments of parameters that it makes.
 Value Variables::find(Variable variable, Block block) {
+  block = root(block);
   Block at = block;
   Value found;
   for (size_t steps = 0; !found.exists(); ++steps) {
     Edge in = f_.first_in(at);
     bool one_way_in = in.exists() && !f_.next_in(in).exists();
-    if (Value* v = known(variable, at))
-      found = *v;
+    if (Value v = known(variable, at); v.exists())
+      found = v;
     else if (!sealed_.get(at) || (in.exists() && !one_way_in))
       found = make_parameter(variable, at);
     else if (in.exists() && steps < f_.block_limit())  // rings that nothing leads into have no beginning
-      at = f_.from(in);
+      at = root(f_.from(in));
     else
       found = f_.constant(rows_[variable].type, 0);  // not written on the way
   }
   // Blocks passed on the way are not walked again.
-  for (Block b = block; b != at; b = f_.from(f_.first_in(b))) remember(variable, b, found);
+  for (Block b = block; b != at; b = root(f_.from(f_.first_in(b))))
+    if (b != block) put_into_table(variable, b, found);
+  remember(variable, block, found);
   return found;
 }
 

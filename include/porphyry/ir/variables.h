@@ -32,6 +32,9 @@ class Variables {
   // What it holds behind all that was written in the block so far. The block must be sealed, or its edges may
   // still be missing: then a parameter waits for what they bring. Average O(blocks on the way to the write).
   Value read(Variable variable, Block block);
+  // `next` goes on where `before` ends: for variables the two are one block. Besides the edge to `next`,
+  // edges out of `before` may only lead to blocks that read no variable, such as one that traps.
+  void go_on(Block before, Block next) { roots_.set(next, root(before)); }
   // No edge comes into the block any more but those that are there. As early as possible: a sealed block
   // needs no parameter for what all its edges bring alike.
   void seal(Block block);
@@ -45,14 +48,21 @@ class Variables {
   struct Row {
     Type type;
     Name name;
+    Block block;  // where it was read or written last; what the table has for that block is out of date
+    Value value;
   };
   struct Made {  // a parameter of ours
     Value parameter;
     Block block;
     Variable variable;
   };
-  Value* known(Variable variable, Block block);
+  Block root(Block b) const {
+    Block first = roots_.get(b);
+    return first.exists() ? first : b;
+  }
+  Value known(Variable variable, Block block) const;
   void remember(Variable variable, Block block, Value value);
+  void put_into_table(Variable variable, Block block, Value value);
   void grow();
   Value make_parameter(Variable variable, Block block);
   Value find(Variable variable, Block block);
@@ -62,6 +72,7 @@ class Variables {
   Module& module_;
   Function& f_;
   std::vector<Row> rows_;
+  SideTable<Block, Block> roots_;  // of blocks that go on with another one: the first of them
   SideTable<Block, char> sealed_;
   std::vector<Made> made_;
   std::vector<Made> to_fill_;                 // of sealed blocks, whose edges have no argument for them yet

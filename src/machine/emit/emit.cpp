@@ -98,6 +98,7 @@ class Emitter {
     uint32_t growth = 0;  // bytes that it and those before it have grown
     uint32_t back = 0;    // padding: the last jump back to the block, or 0
     bool may_turn = false, turned = false;
+    bool further = false;  // padding: so much more that the jump back crosses no line
     bool is_padding() const { return role == Role::Padding; }
   };
 
@@ -161,15 +162,17 @@ class Emitter {
         jumps_[p - 1].back = k;
   }
   // What brings the end of padding `k`, which begins at `at`, to a multiple of 16 from which the jump back
-  // does not cross a line of the processor's.
-  uint32_t padding_at(size_t k, uint32_t at) {
+  // does not cross a line of the processor's. `keep`: one that went further does so still.
+  uint32_t padding_at(size_t k, uint32_t at, bool keep) {
     uint32_t near = round_up<uint32_t>(at, least_), start = near;
     if (const Jump& back = jumps_[jumps_[k].back]; jumps_[k].back) {
       const EmittedLine &test = out_.lines[back.line - 1], &jump = out_.lines[back.line];
       uint32_t inside = growth_before(jumps_[k].back) - jumps_[k].growth - out_.lines[jumps_[k].line].offset;
       uint32_t from = test.offset + inside, to = jump.offset + inside + jump.size;  // from the loop's start
       auto crosses = [&](uint32_t s) { return (s + from) / line_ != (s + to) / line_; };
-      if (crosses(near) && !crosses(near + least_)) start = near + least_;
+      bool further = crosses(near) && !crosses(near + least_);
+      jumps_[k].further = further || (keep && jumps_[k].further);
+      if (jumps_[k].further) start = near + least_;
     }
     bool on_line = start % line_ == 0;
     starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_ : on_line ? line_ : 1);
@@ -374,9 +377,11 @@ class Emitter {
            (int64_t(l.offset) + growth_before(static_cast<uint32_t>(k)) + size_of(jumps_[k]));
   }
 
-  // Jumps grow from short to long until all distances fit: growing only ever makes distances longer.
+  // Jumps grow from short to long until all distances fit: growing only ever makes distances longer. Paddings
+  // may depend on one another in a ring; after a few rounds they, too, only grow.
   void relax() {
-    for (bool grown = true; grown;) {
+    unsigned rounds = 0;
+    for (bool grown = true; grown; ++rounds) {
       grown = false;
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
@@ -398,7 +403,8 @@ class Emitter {
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
         const EmittedLine& l = out_.lines[j.line];
-        sum += j.is_padding() ? padding_at(k, l.offset + sum) : size_of(j) - uint32_t(j.short_size);
+        sum +=
+            j.is_padding() ? padding_at(k, l.offset + sum, rounds > 8) : size_of(j) - uint32_t(j.short_size);
         grown |= j.is_padding() && j.growth != sum;
         j.growth = sum;
       }

@@ -1,0 +1,105 @@
+// Reads the code of functions: one walk over the bytes, which validates each instruction and then writes what
+// it becomes.
+#pragma once
+
+#include "writer.h"
+
+namespace porphyry::wasm {
+
+// The code of one function, validated; what is wrong with it, if anything. Its IR is then to be thrown away.
+// O(bytes).
+std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections);
+
+class BodyReader {
+ public:
+  BodyReader(Sections& sections, In& in, Writer& writer, uint32_t function)
+      : s_(sections), p_(sections.program), in_(in), w_(writer), stacks_(in) {
+    stacks_.begin(p_.type_of(function).results);
+  }
+  void read();
+
+ private:
+  void step(const Opcode& is);
+  void other_step(const Opcode& is);
+
+  // body.cpp: numbers, locals, globals
+  void plain(const Opcode& is);
+  void compare(const Opcode& is);
+  void test(const Opcode& is);
+  void convert(const Opcode& is);
+  void truncate(const Opcode& is);
+  void constant(const Opcode& is);
+  void extend(const Opcode& is);
+  void select(std::optional<ValueType> type);
+  void typed_select();
+  uint32_t local();
+  void local_get();
+  void local_set(bool keep);
+  void global_get();
+  void global_set();
+  void reference_null();
+  void reference_is_null();
+  void reference_to_function();
+
+  // body_control.cpp
+  void begin_block(Frame::Form form);
+  void otherwise();
+  void end();
+  void end_function(std::span<const Operand> results);
+  bool join(Frame& frame, std::span<const Operand> results);
+  void branch(uint32_t depth);
+  void branch_if();
+  void branch_by_table();
+  void return_results();
+  void unreachable();
+  void call();
+  void call_indirect();
+  void call_written(uint32_t type, Value code, Symbol callee, std::span<const Operand> arguments,
+                    Value context);
+  bool block_type(Types& parameters, Types& results);
+  uint32_t depth();
+  Block label(Frame& frame);
+  Block target(Frame& frame);
+  void jump(Frame& frame, std::span<const Operand> arguments);
+
+  // body_memory.cpp
+  struct MemoryArgument {
+    uint32_t offset;
+  };
+  MemoryArgument memory_argument(unsigned bits);
+  bool has_memory();
+  void load(const Opcode& is);
+  void store(const Opcode& is);
+  void memory_size();
+  void memory_grow();
+  void memory_fill();
+  void memory_copy();
+  void memory_init();
+  uint32_t data_segment();
+  void data_drop();
+  uint32_t table();
+  Value table_element(const TableRow& t, Value index);
+  void table_get();
+  void table_set();
+  void table_size();
+  void table_grow();
+  void table_fill();
+  void table_copy();
+  void table_init();
+  uint32_t element_segment();
+  void element_drop();
+
+  bool live() const { return in_.good() && w_.live(); }
+  Pen& pen() { return w_.pen(); }
+  // A number read that must be below a limit.
+  uint32_t below(size_t limit, const char* what);
+
+  Sections& s_;
+  const Program& p_;
+  In& in_;
+  Writer& w_;
+  Stacks stacks_;
+  std::vector<Operand> kept_;  // parameters of blocks with `if`, for what stands behind `else`
+};
+
+}  // namespace porphyry::wasm

@@ -1,0 +1,69 @@
+// Numbers are LEB128 of at most as many bytes as their bits need; the bits of the last byte that lie beyond
+// are zero, or copies of the sign: specification, section 5.2.2.
+#include "in.h"
+
+namespace porphyry::wasm {
+
+uint64_t In::unsigned_number(unsigned bits) {
+  uint32_t from = offset();
+  uint64_t n = 0;
+  for (unsigned shift = 0; shift < bits; shift += 7) {
+    uint8_t b = byte();
+    n |= static_cast<uint64_t>(b & 0x7f) << shift;
+    if (b & 0x80) continue;
+    if (bits - shift < 7 && (b >> (bits - shift)) != 0) break;
+    return n;
+  }
+  if (good()) fail(from, "a number does not fit " + std::to_string(bits) + " bits");
+  return 0;
+}
+
+int64_t In::long_signed_number(unsigned bits) {
+  uint32_t from = offset();
+  uint64_t n = 0;
+  for (unsigned shift = 0; shift < bits; shift += 7) {
+    uint8_t b = byte();
+    n |= static_cast<uint64_t>(b & 0x7f) << shift;
+    if (b & 0x80) continue;
+    if (bits - shift < 7) {
+      int beyond = static_cast<int8_t>(static_cast<uint8_t>(b << 1)) >> (bits - shift);
+      if (beyond != 0 && beyond != -1) break;
+    }
+    unsigned known = shift + 7;
+    return known >= 64 ? static_cast<int64_t>(n) : static_cast<int64_t>(n << (64 - known)) >> (64 - known);
+  }
+  if (good()) fail(from, "a number does not fit " + std::to_string(bits) + " bits and a sign");
+  return 0;
+}
+
+// Well-formed UTF-8: The Unicode Standard, table 3-7.
+static bool is_utf8(std::string_view text) {
+  auto follows = [&](size_t at, uint8_t low, uint8_t high) {
+    return at < text.size() && static_cast<uint8_t>(text[at]) >= low &&
+           static_cast<uint8_t>(text[at]) <= high;
+  };
+  for (size_t at = 0; at < text.size();) {
+    auto c = static_cast<uint8_t>(text[at]);
+    unsigned more = c < 0x80                 ? 0
+                    : c >= 0xc2 && c <= 0xdf ? 1
+                    : c >= 0xe0 && c <= 0xef ? 2
+                    : c >= 0xf0 && c <= 0xf4 ? 3
+                                             : 9;
+    if (more == 9) return false;
+    uint8_t low = c == 0xe0 ? 0xa0 : c == 0xf0 ? 0x90 : 0x80;
+    uint8_t high = c == 0xed ? 0x9f : c == 0xf4 ? 0x8f : 0xbf;
+    for (unsigned k = 1; k <= more; ++k, low = 0x80, high = 0xbf)
+      if (!follows(at + k, low, high)) return false;
+    at += more + 1;
+  }
+  return true;
+}
+
+std::string_view In::name() {
+  uint32_t length = count("bytes of a name"), at = offset();
+  std::string_view out = bytes(length);
+  if (!is_utf8(out)) fail(at, "a name is not UTF-8");
+  return good() ? out : std::string_view();
+}
+
+}  // namespace porphyry::wasm

@@ -1,0 +1,106 @@
+// The sections, then each function's code, then what fills an instance. Functions are independent: of each
+// wrong one the first mistake is told.
+#include <fmt/format.h>
+
+#include "body.h"
+#include "instance.h"
+#include "runtime.h"
+
+namespace porphyry::wasm {
+namespace {
+
+// Names are what the module exports a function as, else what its name section says.
+void add_functions(Sections& s, const Context& context) {
+  Program& p = s.program;
+  Module& module = context.module;
+  std::vector<std::string_view> names(p.functions.size());
+  std::vector<uint8_t> exported(p.functions.size());
+  for (size_t k = 0; k < names.size(); ++k) names[k] = p.functions[k].name;
+  for (const Export& e : p.exports)
+    if (e.kind == Kind::Function && !exported[e.index]) exported[e.index] = 1, names[e.index] = e.name;
+  auto add = [&](size_t k, std::string_view name) {
+    std::string plain =
+        name.empty() || name.find('\0') != name.npos ? fmt::format("f{}", k) : std::string(name);
+    FunctionRow& row = p.functions[k];
+    row.symbol = module.add_function(fresh_name(module, plain), context.signatures[row.type]);
+    module[row.symbol].is_local = !exported[k];
+  };
+  // What is exported has the first choice of names.
+  for (bool turn : {true, false})
+    for (size_t k = 0; k < names.size(); ++k)
+      if (bool(exported[k]) == turn && (!p.functions[k].imported || exported[k])) add(k, names[k]);
+}
+
+// An imported function that is exported again.
+void pass_on(const FunctionRow& row, const Context& context) {
+  Function& f = context.module.function(row.symbol);
+  Pen pen(context.module, f);
+  pen.at_end(f.add_block());
+  std::span<const Value> given = f.parameters();
+  std::vector<Value> arguments(given.begin(), given.end());
+  Value code = pen.load(Type::pointer(), given[0], {}, 1, row.record);
+  arguments[0] = pen.load(Type::pointer(), given[0], {}, 1, row.record + 8);
+  pen.return_values(pen.call_through(code, arguments, context.signatures[row.type].results));
+}
+
+std::vector<Signature> signatures_of(const Program& p) {
+  std::vector<Signature> out;
+  for (const FunctionType& t : p.types) {
+    Signature s{{Type::pointer()}, {}};
+    for (ValueType v : t.parameters) s.parameters.push_back(ir_type(v));
+    for (ValueType v : t.results) s.results.push_back(ir_type(v));
+    out.push_back(std::move(s));
+  }
+  return out;
+}
+
+Diagnostic diagnostic(const std::string& file, const Mistake& m, const std::string& function = {}) {
+  Diagnostic d;
+  d.file = file;
+  d.message = fmt::format("byte {} ({:#x}){}: {}", m.offset, m.offset,
+                          function.empty() ? "" : ", " + function, m.message);
+  d.expected = m.expected;
+  return d;
+}
+
+std::string module_name(const Sections& s, const std::string& file) {
+  if (!s.name.empty() && s.name.find('\0') == s.name.npos) return std::string(s.name);
+  std::string base = file.substr(file.rfind('/') == file.npos ? 0 : file.rfind('/') + 1);
+  base = base.substr(0, base.rfind('.'));
+  return base.empty() ? "module" : base;
+}
+
+}  // namespace
+
+bool is_wasm(std::string_view bytes) { return bytes.starts_with(std::string_view("\0asm", 4)); }
+
+Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_view bytes,
+                          const ReadOptions& options) {
+  std::vector<Mistake> mistakes;
+  Sections s = read_sections(bytes, mistakes);
+  if (!mistakes.empty()) return diagnostic(name, mistakes[0]);
+  Program& p = s.program;
+  p.module = std::make_unique<Module>(realm, module_name(s, name));
+  p.guarded = options.guarded;
+  Module& module = *p.module;
+  module.sources.push_back({1, name});
+  lay_out(s);
+  Runtime runtime(module);
+  Context context{s, module, options, runtime, signatures_of(p)};
+  add_functions(s, context);
+  add_segments(s, module);
+  Diagnostics problems;
+  for (uint32_t k = 0; k < p.functions.size(); ++k) {
+    if (p.functions[k].imported) {
+      if (p.functions[k].symbol.exists()) pass_on(p.functions[k], context);
+    } else if (auto wrong = read_body(context, k, s)) {
+      problems.push_back(diagnostic(name, *wrong, s.function_text(k)));
+      if (problems.size() == 100) break;  // enough to act on
+    }
+  }
+  if (!problems.empty()) return problems;
+  add_set_up(s, context);
+  return std::move(s.program);
+}
+
+}  // namespace porphyry::wasm

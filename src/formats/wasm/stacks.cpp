@@ -1,0 +1,24 @@
+#include "stacks.h"
+
+#include <fmt/format.h>
+
+namespace porphyry::wasm {
+
+Operand Stacks::missing(ValueType wanted) {
+  fail(fmt::format("'{}' takes {} from the stack, but the block has none there", is_->name,
+                   wanted == ValueType::Unknown ? "a value" : type_name(wanted)));
+  return {wanted};
+}
+
+Operand Stacks::mismatch(ValueType wanted, ValueType is) {
+  fail(fmt::format("'{}' takes {}, but {} is on the stack", is_->name, type_name(wanted), type_name(is)),
+       std::string(type_name(wanted)));
+  return {wanted};
+}
+
+void Stacks::too_many(size_t left) {
+  fail(fmt::format("{} left on the stack where the block ends", counted(left, "value is", "values are")),
+       "nothing but the block's results");
+}
+
+}  // namespace porphyry::wasm

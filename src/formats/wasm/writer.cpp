@@ -1,0 +1,93 @@
+#include "writer.h"
+
+namespace porphyry::wasm {
+
+Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals)
+    : context_(context),
+      number_(function),
+      f_(context.module.function(context.sections.program.functions[function].symbol)),
+      pen_(context.module, f_),
+      variables_(context.module, f_),
+      types_(std::move(locals)),
+      locals_(types_.size()) {
+  begin(f_.add_block());
+  variables_.seal(block_);
+  std::span<const Value> parameters = f_.parameters();
+  instance_ = parameters[0];
+  f_.set_name(instance_, context.module.realm().name("instance"));
+  for (uint32_t k = 0; k + 1 < parameters.size(); ++k) write(k, parameters[k + 1]);
+  if (context.sections.program.memories.empty()) return;
+  has_size_ = !context.options.guarded;
+  base_ = variables_.add(Type::pointer());
+  if (has_size_) size_ = variables_.add(i64_);
+  load_memory();
+}
+
+Variables::Variable Writer::variable(uint32_t local) {
+  if (locals_[local] == 0) {
+    const auto& names = context_.sections.local_names;
+    auto named = names.find(uint64_t(number_) << 32 | local);
+    locals_[local] = 1 + variables_.add(ir_type(types_[local]), named == names.end() ? "" : named->second);
+  }
+  return locals_[local] - 1;
+}
+
+std::span<const Value> Writer::values(std::span<const Operand> all) {
+  values_.clear();
+  for (const Operand& o : all) values_.push_back(value(o));
+  return values_;
+}
+
+Block Writer::new_block(Types parameters) {
+  Block b = f_.add_block();
+  for (ValueType t : parameters) f_.add_parameter(b, ir_type(t));
+  return b;
+}
+
+void Writer::trap_if(Value condition) {
+  Block out = f_.add_block(), next = f_.add_block();
+  Function::Draft::Destination ways[] = {{out}, {next}};
+  pen().put({.op = Op::When, .operands = {&condition, 1}, .targets = ways, .hint = Function::Hint::Rarely});
+  pen_.at_end(out).trap();
+  variables_.go_on(block_, next);
+  begin(next);
+}
+
+void Writer::load_memory() {
+  const MemoryRow& m = context_.sections.program.memories[0];
+  Value record = m.imported ? field(Type::pointer(), m.place) : instance_;
+  int64_t offset = m.imported ? 0 : m.place;
+  variables_.write(base_, block_, pen().load(Type::pointer(), record, {}, 1, offset));
+  if (has_size_) variables_.write(size_, block_, pen().load(i64_, record, {}, 1, offset + 8));
+}
+
+void Writer::memory_changed() {
+  const auto& memories = context_.sections.program.memories;
+  if (memories.empty() || context_.options.guarded) return;  // guarded ones stay where they are
+  if (memories[0].limits.most && *memories[0].limits.most == memories[0].limits.least) return;
+  load_memory();
+}
+
+Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
+  const uint64_t least = context_.sections.program.memories[0].limits.least * page_bytes;
+  Value base = memory_base();
+  if (f_.is_constant(address)) {
+    uint64_t from = f_.constant_bits(address) + offset;
+    if (from + bytes > least && has_size_) trap_if(pen().gt_u(wide(from + bytes), memory_size()));
+    return {base, {}, static_cast<int64_t>(from)};
+  }
+  Value index = pen().widen_u(i64_, address);
+  if (has_size_) {
+    Value end = pen().add(index, wide(uint64_t(offset) + bytes));
+    trap_if(pen().gt_u(end, memory_size()));
+  }
+  return {base, index, offset};
+}
+
+Value Writer::checked_range(Value base, Value from, Value count, Value size) {
+  Value end = pen().add(from, count);
+  trap_if(pen().gt_u(end, size));
+  return pen().at(base, from);
+}
+
+}  // namespace porphyry::wasm

@@ -1,0 +1,118 @@
+// Writes the IR of one function: what instructions of the byte code have in common.
+//
+// Locals, and where the memory lies, are variables (ir/variables.h). A writer is *dead* behind an instruction
+// after which control goes elsewhere, until a block begins that something leads to; then nothing may be
+// written.
+#pragma once
+
+#include "porphyry/ir/pen.h"
+#include "porphyry/ir/variables.h"
+#include "sections.h"
+#include "stacks.h"
+
+namespace porphyry::wasm {
+
+// What all functions of a module share.
+struct Context {
+  const Sections& sections;
+  Module& module;
+  const ReadOptions& options;
+  class Runtime& runtime;
+  std::vector<Signature> signatures;  // by type, with the instance in front
+};
+
+class Writer {
+ public:
+  // `locals`: types of the parameters, then of all others.
+  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals);
+
+  Function& function() { return f_; }
+  Variables& variables() { return variables_; }
+  Value instance() const { return instance_; }
+
+  // ---- where it writes
+  // ---------------------------------------------------------------------------------------
+  bool live() const { return block_.exists(); }
+  Block block() const { return block_; }
+  void die() { block_ = {}; }
+  void begin(Block b) { block_ = b, pen_.at_end(b); }
+  // Instructions from here on come from this offset in the file.
+  void at(uint32_t offset) { offset_ = offset, positioned_ = false; }
+  Pen& pen() {
+    if (!positioned_) pen_.from(1, offset_, 1), positioned_ = true;
+    return pen_;
+  }
+
+  // ---- operands
+  // ----------------------------------------------------------------------------------------------
+  Value value(const Operand& o) { return o.is_truth ? pen().widen_u(i32_, o.value) : o.value; }
+  std::span<const Value> values(std::span<const Operand> all);  // valid until the next call
+  Value condition(const Operand& o) { return o.is_truth ? o.value : pen().ne(o.value, constant(0)); }
+  Value constant(uint64_t n) { return f_.constant(i32_, n); }
+  Value wide(uint64_t n) { return f_.constant(i64_, n); }
+
+  // ---- locals
+  // ------------------------------------------------------------------------------------------------
+  std::span<const ValueType> locals() const { return types_; }
+  Value read(uint32_t local) { return variables_.read(variable(local), block_); }
+  void write(uint32_t local, Value v) { variables_.write(variable(local), block_, v); }
+
+  // ---- control
+  // -----------------------------------------------------------------------------------------------
+  Block new_block(Types parameters = {});
+  void go(Block to, std::span<const Operand> arguments) { pen().go(to, values(arguments)); }
+  // Goes on in a new block where the condition is false.
+  void trap_if(Value condition);
+  void trap() { pen().trap(), die(); }
+
+  // ---- the instance and its memory
+  // -----------------------------------------------------------------------------
+  Value field(Type t, uint32_t place) { return pen().load(t, instance_, {}, 1, place); }
+  void set_field(Value v, uint32_t place) { pen().store(v, instance_, {}, 1, place); }
+  // The address of the record of a table or memory.
+  Value record(uint32_t place, bool imported) {
+    return imported ? field(Type::pointer(), place) : pen().at(instance_, {}, 1, place);
+  }
+  Value record_field(Type t, uint32_t place, bool imported, int64_t offset) {
+    return imported ? pen().load(t, field(Type::pointer(), place), {}, 1, offset)
+                    : field(t, place + static_cast<uint32_t>(offset));
+  }
+  Value memory_base() { return variables_.read(base_, block_); }
+  Value memory_size() {  // in bytes
+    const MemoryRow& m = context_.sections.program.memories[0];
+    return has_size_ ? variables_.read(size_, block_) : record_field(i64_, m.place, m.imported, 8);
+  }
+  // Behind what may have made the memory larger, or moved it.
+  void memory_changed();
+  // So many bytes of memory from `address` (an i32) plus `offset` on, checked unless the host does that.
+  struct Place {
+    Value base, index;
+    int64_t offset = 0;
+  };
+  Place place(Value address, uint32_t offset, unsigned bytes);
+  // The same for any number of bytes, given as i64: the address of the first.
+  Value checked_range(Value base, Value from, Value count, Value size);
+
+  const Context& context() const { return context_; }
+
+ private:
+  Variables::Variable variable(uint32_t local);
+  void load_memory();
+
+  static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64);
+  const Context& context_;
+  uint32_t number_;
+  Function& f_;
+  Pen pen_;
+  Variables variables_;
+  Variables::Variable base_ = 0, size_ = 0;
+  bool has_size_ = false, positioned_ = false;
+  Value instance_;
+  Block block_;
+  uint32_t offset_ = 0;
+  std::vector<ValueType> types_;             // of locals
+  std::vector<Variables::Variable> locals_;  // plus one; 0: not met so far
+  std::vector<Value> values_;
+};
+
+}  // namespace porphyry::wasm
