@@ -63,7 +63,8 @@ std::optional<CodePlace> place_in(const LoweredModule& lowered, const CompiledFu
   if (after == f.lines.begin() || !(after - 1)->origin.exists() || !ir.alive((after - 1)->origin)) return out;
   Instruction origin = (after - 1)->origin;
   out.operation = write_text(*lowered.legal, ir, origin);
-  out.position = place_text(*lowered.legal, ir.position(origin));
+  out.row = ir.position(origin);
+  out.position = place_text(*lowered.legal, out.row);
   return out;
 }
 

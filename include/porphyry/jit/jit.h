@@ -41,6 +41,7 @@ struct JitOptions {
 // A place in compiled code and what it came from.
 struct CodePlace {
   std::string function, position, operation;  // position and operation are empty where none is known
+  Position row = {};                          // of the legalized module; the same place as `position`
   uint64_t offset = 0;                        // in the function
 };
 
