@@ -113,6 +113,7 @@ void options_of_lower(CLI::App* verb, Options& o) {
   verb->add_option("--as", o.as,
                    "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
   verb->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
+  verb->add_option("--header", o.header, "WebAssembly: also write the C header of the object to this file");
   verb->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
   verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
 }
@@ -120,7 +121,8 @@ void options_of_lower(CLI::App* verb, Options& o) {
 void options_of_run(CLI::App* verb, Options& o) {
   add_common(verb, o, true);
   add_machine(verb, o);
-  verb->add_option("function", o.function, "The function to call")->required();
+  verb->add_option("function", o.function,
+                   "The function to call; of WebAssembly, an export: _start unless said");
   verb->add_option("arguments", o.words, "Numbers, file:PATH:TYPE[:COLUMN] or zero:BYTES");
   verb->add_option("--on", o.on,
                    "eval (the reference evaluator), native (the processor) or sim (by the book)");
@@ -138,6 +140,12 @@ void options_of_run(CLI::App* verb, Options& o) {
       "Native in this process instead of a child, known to a debugger and to the system's profiler");
   verb->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
   verb->add_flag("--memory", o.memory, "Show what changed in memory");
+  verb->add_option("--calls", o.calls,
+                   "WebAssembly: a file of calls in one instance, EXPORT ARGUMENT … a line");
+  verb->add_flag("--guarded", o.guarded, "WebAssembly: memory is guarded by pages instead of comparisons");
+  verb->add_option("--folder", o.folder, "WebAssembly: the folder whose files the program may reach");
+  verb->add_option("--env", o.environment, "WebAssembly: NAME=VALUE of the program's environment")
+      ->allow_extra_args(false);
   verb->positionals_at_end(false);
 }
 

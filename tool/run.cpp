@@ -4,7 +4,9 @@
 #include <algorithm>
 
 #include "common.h"
+#include "instances.h"
 #include "porphyry/call/call.h"
+#include "porphyry/formats/wasm.h"
 #include "porphyry/machine/code_text.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
@@ -141,9 +143,16 @@ int verb_run(const Options& o) {
                     {"--seed", "--on eval or --on sim", eval || sim},
                     {"--stage", "--on sim", sim},
                     {"--with", "--on native or --on sim", !eval}});
+    std::string bytes = input_of(o);
+    if (wasm::is_wasm(bytes)) return run_instance(o, std::move(bytes));
+    refuse_idle(o, {{"--calls", "--calls with WebAssembly", false},
+                    {"--guarded", "--guarded with WebAssembly", false},
+                    {"--folder", "--folder with WebAssembly", false},
+                    {"--env", "--env with WebAssembly", false}});
+    if (o.function.empty()) fail({complaint("FUNCTION is missing", "the function to call")}, call_at_fault);
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
-    auto loaded = load_optimized(o, "-O0");
+    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline_of(o, "-O0"));
     std::vector<std::string> words;
     for (const std::string& w : o.words)
       words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);

@@ -3,10 +3,12 @@
 #include <fmt/format.h>
 
 #include "common.h"
+#include "instances.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/call/call.h"
 #include "porphyry/formats/format.h"
 #include "porphyry/formats/packed.h"
+#include "porphyry/formats/wasm.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/object/object.h"
 #include "porphyry/object/read.h"
@@ -215,7 +217,11 @@ static std::string lowered(const Options& o, std::string_view as) {
   options.explain = as == "listing" || as == "json";
   options.keep_bodies = as != "object";
   options.exported = true;
-  auto loaded = load_optimized(o, "-O0");
+  std::string bytes = input_of(o);
+  bool for_c = wasm::is_wasm(bytes) && (as == "object" || as == "assembly");
+  if (!for_c) refuse_idle(o, {{"--header", "--header with an object of WebAssembly", false}});
+  auto loaded = for_c ? load_for_c(o, std::move(bytes)) : load(o, std::move(bytes));
+  loaded = optimized(o, std::move(loaded), pipeline_of(o, "-O0"));
   if (!o.function.empty()) function_of(*loaded->module, o.function);
   if (as == "ir") return legalized(*loaded->module, target, options, o);
   if (as == "object" || as == "assembly")

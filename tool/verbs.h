@@ -18,7 +18,9 @@ struct Options {
   std::string features = "usual";
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
-       no_colour = false, here = false, lazy = false, lives = false;
+       no_colour = false, here = false, lazy = false, lives = false, guarded = false;
+  std::string calls, header;
+  std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;

@@ -33,12 +33,7 @@ std::optional<Bits> column_bits(const std::string& word, Type type) {
   return bits;
 }
 
-struct ParsedWord {
-  PreparedCall::Argument argument;
-  std::optional<MemoryPiece> piece;
-};
-
-Result<ParsedWord> parse_file(const std::string& word, ByteOrder order) {
+Result<CallWord> read_file_word(const std::string& word, ByteOrder order) {
   auto parts = split(word.substr(5), ':');
   const char* form = "file:PATH:TYPE, or file:PATH:TYPE:COLUMN";
   std::optional<Bits> column = 0;
@@ -54,17 +49,19 @@ Result<ParsedWord> parse_file(const std::string& word, ByteOrder order) {
   for (size_t k = 1; k < parts.size(); ++k) path += ":" + parts[k];
   auto bytes = read_numbers(path, *type, static_cast<unsigned>(*column), order);
   if (!bytes) return bytes.why();
-  ParsedWord out;
+  CallWord out;
   out.piece = MemoryPiece{word, *type, std::move(*bytes), nullptr, order};
   return out;
 }
 
-Result<ParsedWord> parse_word(const std::string& word, Type type, ByteOrder order) {
+}  // namespace
+
+Result<CallWord> read_call_word(const std::string& word, Type type, ByteOrder order) {
   bool file = word.starts_with("file:"), zero = word.starts_with("zero:");
   if ((file || zero) && !type.is_pointer())
     return complaint("'" + word + "' gives an address, but the parameter is " + type.name(),
                      "a number of type " + type.name());
-  if (file) return parse_file(word, order);
+  if (file) return read_file_word(word, order);
   if (zero) {
     auto parts = split(word.substr(5), ':');
     auto n = text::integer_bits(parts[0], Type::integer(64));
@@ -72,7 +69,7 @@ Result<ParsedWord> parse_word(const std::string& word, Type type, ByteOrder orde
     if (!n || *n > (uint64_t(1) << 30) || !shown || shown->is_pointer() || parts.size() > 2)
       return complaint("'" + word + "' is not a number of bytes up to 2^30 and perhaps a type",
                        "zero:BYTES, or zero:BYTES:TYPE");
-    ParsedWord out;
+    CallWord out;
     out.piece = MemoryPiece{word, *shown, std::vector<uint8_t>(static_cast<size_t>(*n)), nullptr, order};
     return out;
   }
@@ -83,12 +80,10 @@ Result<ParsedWord> parse_word(const std::string& word, Type type, ByteOrder orde
     return complaint(
         "'" + word + "' is not a number of type " + type.name(),
         type.is_pointer() ? "file:PATH:TYPE, zero:BYTES or null" : "a number of type " + type.name());
-  ParsedWord out;
-  out.argument.words = std::move(*words);
+  CallWord out;
+  out.words = std::move(*words);
   return out;
 }
-
-}  // namespace
 
 namespace {
 std::string number_text(const MemoryPiece& p, const uint8_t* bytes, size_t k) {
@@ -187,18 +182,19 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
   out.function = s;
   Diagnostics problems;
   for (size_t k = 0; k < words.size(); ++k) {
-    auto parsed = parse_word(words[k], signature.parameters[k], module.layout.order);
+    auto parsed = read_call_word(words[k], signature.parameters[k], module.layout.order);
     if (!parsed) {
       problems.insert(problems.end(), parsed.why().begin(), parsed.why().end());
       continue;
     }
+    PreparedCall::Argument argument{std::move(parsed->words)};
     if (parsed->piece) {
-      parsed->argument.piece = static_cast<int>(out.pieces.size());
+      argument.piece = static_cast<int>(out.pieces.size());
       parsed->piece->memory = std::make_unique<SharedMemory>(parsed->piece->initial.size());
       parsed->piece->reset();
       out.pieces.push_back(std::move(*parsed->piece));
     }
-    out.arguments.push_back(parsed->argument);
+    out.arguments.push_back(std::move(argument));
   }
   if (!problems.empty()) return problems;
   return out;

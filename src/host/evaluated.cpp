@@ -63,7 +63,12 @@ class EvaluatedInstance final : public Instance {
       if (p.where.bits == at) return std::span(p.bytes).first(size);
     return {};
   }
-  bool grow_memory(uint32_t) override { return false; }
+  bool grow_memory(uint32_t pages) override {
+    if (!program().grow_memory.exists()) return false;
+    const Datum arguments[] = {instance_, {pages}};
+    CallResult grown = run(program().grow_memory, arguments);
+    return grown.end == CallResult::End::Result && static_cast<int32_t>(grown.results[0].bits) >= 0;
+  }
   void* address_of(const Export&) override { return nullptr; }
 
  protected:

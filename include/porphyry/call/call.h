@@ -60,6 +60,13 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
 Result<std::vector<uint8_t>> read_numbers(const std::string& path, Type type, unsigned column,
                                           ByteOrder order = ByteOrder::Little);
 
+// One word of a call, for a parameter of the type: the words of a constant, or the memory that it asks for.
+struct CallWord {
+  std::vector<uint64_t> words;
+  std::optional<MemoryPiece> piece;
+};
+Result<CallWord> read_call_word(const std::string& word, Type type, ByteOrder order = ByteOrder::Little);
+
 struct CallOutcome {
   enum class End : uint8_t { Result, Trap, Fault, Exhausted } end = End::Result;
   std::vector<std::string> results;  // as the text form writes them

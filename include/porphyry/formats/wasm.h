@@ -122,6 +122,8 @@ struct Program {
   std::vector<Export> exports;
   Symbol set_up;     // func (instance: ptr, imports: ptr)
   Symbol tear_down;  // func (instance: ptr)
+  // func (instance: ptr, pages: i32) -> i32, as the instruction memory.grow; nothing without a memory.
+  Symbol grow_memory;
   uint32_t instance_bytes = 0;
   bool guarded = false;
 

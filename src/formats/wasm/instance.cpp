@@ -50,11 +50,19 @@ class SetUp {
     return out;
   }
 
+  Symbol write_grow_memory() {
+    Symbol out = begin("instance.grow_memory", {ptr, Type::integer(32)}, {Type::integer(32)});
+    const MemoryRow& m = p_.memories[0];
+    Value record = m.imported ? get(ptr, m.place) : at(m.place);
+    pen_->return_values(pen_->call(context_.runtime["memory.grow"], {record, parameter(1, "pages")}));
+    return out;
+  }
+
   void count_records(uint32_t first, uint32_t count) { first_record_ = first, own_records_ = count; }
 
  private:
-  Symbol begin(std::string_view name, std::vector<Type> parameters) {
-    Symbol out = module_.add_function(fresh_name(module_, name), {std::move(parameters), {}});
+  Symbol begin(std::string_view name, std::vector<Type> parameters, std::vector<Type> results = {}) {
+    Symbol out = module_.add_function(fresh_name(module_, name), {std::move(parameters), std::move(results)});
     function_ = out;
     pen_.emplace(module_, module_.function(out));
     pen_->at_end(f().add_block());
@@ -269,6 +277,7 @@ void add_set_up(Sections& s, const Context& context) {
   writer.count_records(first, count);
   s.program.set_up = writer.write_set_up();
   s.program.tear_down = writer.write_tear_down();
+  if (!s.program.memories.empty()) s.program.grow_memory = writer.write_grow_memory();
 }
 
 }  // namespace porphyry::wasm
