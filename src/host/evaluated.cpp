@@ -225,7 +225,7 @@ CallResult EvaluatedInstance::run(Symbol function, std::span<const Datum> argume
   } else if (is.end == Outcome::End::Trap && !is.trace.empty()) {
     const Outcome::Call& at = is.trace[0];
     Position p = at.at.exists() ? module_->function(at.function).position(at.at) : Position();
-    out.message = trap_text(p, module_->symbol_name(at.function));
+    out.message = trap_text(*loaded_, p, module_->symbol_name(at.function));
   }
   return out;
 }

@@ -55,16 +55,16 @@ bool Instance::set_global(std::string_view name, const Datum& value) {
   return true;
 }
 
-std::string Instance::trap_text(Position at, std::string_view function) const {
-  const Module& m = *program().module;
-  bool setting_up = function == m.symbol_name(program().set_up);
+std::string trap_text(const LoadedProgram& loaded, Position at, std::string_view function) {
+  const Module& m = *loaded.program.module;
+  bool setting_up = function == m.symbol_name(loaded.program.set_up);
   if (setting_up && !at.exists()) return "there is no room for the memory or a table of an instance";
   if (setting_up)
     return fmt::format("a segment does not fit the memory or table, at byte {}", m.position(at).line);
   if (!at.exists()) return fmt::format("a trap, in '{}'", function);
   uint32_t offset = m.position(at).line;
-  return fmt::format("{} ({}), in '{}' at byte {}", trap_reason(loaded_->bytes, offset),
-                     instruction_name(loaded_->bytes, offset), function, offset);
+  return fmt::format("{} ({}), in '{}' at byte {}", trap_reason(loaded.bytes, offset),
+                     instruction_name(loaded.bytes, offset), function, offset);
 }
 
 }  // namespace porphyry::wasm

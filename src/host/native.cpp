@@ -29,9 +29,6 @@ class NativeInstance final : public Instance {
   NativeInstance(std::shared_ptr<const NativeCode> code, const InstanceOptions& options)
       : Instance(code->loaded()), code_(std::move(code)), options_(options) {
     bytes_.reset(new (std::align_val_t(64)) uint8_t[program().instance_bytes]());
-    for (const Jit* jit : {&code_->jit(), &code_->bridges().jit()})
-      for (const MemoryRegion& r : jit->regions())
-        if (r.executable) regions_.push_back(r);
   }
   ~NativeInstance() override {
     if (code_) enter_own(program().tear_down, nullptr);
@@ -104,11 +101,6 @@ class NativeInstance final : public Instance {
   const NativeCode& code() const { return *code_; }
   uint8_t* bytes() const { return bytes_.get(); }
   const std::vector<CheckedImport>& imports() const { return imports_; }
-  std::string text_at(uint64_t pc) const {
-    auto where = code_->jit().locate(pc);
-    if (!where) return "";
-    return where->function;
-  }
 
  protected:
   uint8_t* global_cell(uint32_t global) override {
@@ -145,7 +137,6 @@ class NativeInstance final : public Instance {
   std::shared_ptr<const NativeCode> code_;
   InstanceOptions options_;
   std::unique_ptr<uint8_t[], AlignedFree> bytes_;
-  std::vector<MemoryRegion> regions_;  // of code
   std::vector<CheckedImport> imports_;
   struct Made {  // for a function of the host
     HostContext context;
@@ -172,7 +163,7 @@ void* NativeInstance::address(CheckedImport& i) {
 
 CallResult NativeInstance::run(void (*enter)(void*), void* what) {
   host_stop() = {};
-  Stop stop = run_protected(code_->target(), regions_, options_.time_limit_seconds, enter, what);
+  Stop stop = run_protected(code_->target(), options_.time_limit_seconds, enter, what);
   if (stop.signal == 0) return {};
   return stopped(stop);
 }
@@ -192,17 +183,14 @@ CallResult NativeInstance::stopped(const Stop& stop) {
                                         : host_stop().message;
     return out;
   }
-  auto where = code_->jit().locate(stop.at);
+  const NativeCode& code = *owner_of(stop.at);  // perhaps that of another instance
+  auto where = code.jit().locate(stop.at);
   Position position = where ? where->row : Position();
   std::string function = where ? where->function : "";
   bool access = stop.signal == SIGSEGV || stop.signal == SIGBUS;
-  bool in_memory = false;
-  if (access && program().guarded && !program().memories.empty()) {
-    uint64_t base = memory_record()->words[0];
-    in_memory = stop.address >= base && stop.address - base < reserved_bytes(reinterpret_cast<void*>(base));
-  }
-  out.message = access && !in_memory ? fmt::format("the stack is exhausted, in '{}'", function)
-                                     : trap_text(position, function);
+  out.message = access && is_end_of_stack(stop.address)
+                    ? fmt::format("the stack is exhausted, in '{}'", function)
+                    : trap_text(*code.loaded(), position, function);
   return out;
 }
 
@@ -222,6 +210,8 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::compile(std::shared_ptr<Lo
   auto bridges = Bridges::compile(out->loaded_->program, target);
   if (!bridges) return bridges.why();
   out->bridges_ = std::move(*bridges);
+  for (const Jit* code : {static_cast<const Jit*>(out->jit_.get()), &out->bridges_->jit()})
+    out->protected_.push_back(std::make_unique<ProtectedCode>(*code, *out));
   return std::shared_ptr<const NativeCode>(std::move(out));
 }
 

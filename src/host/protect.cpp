@@ -1,7 +1,9 @@
 #include "protect.h"
 
+#include <pthread.h>
 #include <sys/time.h>
 
+#include <atomic>
 #include <cmath>
 #include <csetjmp>
 #include <csignal>
@@ -9,13 +11,19 @@
 #include <mutex>
 
 namespace porphyry::wasm {
+
+struct CodeRange {
+  std::atomic<const NativeCode*> owner = nullptr;
+  std::atomic<uint64_t> start = 0, end = 0;
+  CodeRange* next = nullptr;
+};
+
 namespace {
 
 // What runs on this thread now, the innermost first.
 struct Run {
   sigjmp_buf back;
   const machine::Target* target;
-  std::span<const MemoryRegion> code;
   Stop stop;
   Run* outer;
 };
@@ -36,13 +44,10 @@ struct HandlerStack {
   ~HandlerStack() { sigaltstack(&old, nullptr); }
 };
 
-bool is_in(std::span<const MemoryRegion> code, uint64_t at) {
-  for (const MemoryRegion& r : code) {
-    uint64_t start = reinterpret_cast<uint64_t>(r.memory);
-    if (r.executable && at >= start && at - start < r.bytes) return true;
-  }
-  return false;
-}
+// All ranges there ever were, so that a handler of signals may walk them without a lock; those that are free
+// have no owner.
+std::atomic<CodeRange*> first_range = nullptr;
+std::mutex ranges_lock;
 
 void pass_on(int number, siginfo_t* info, void* context) {
   for (size_t k = 0; k < std::size(signals); ++k) {
@@ -58,8 +63,8 @@ void pass_on(int number, siginfo_t* info, void* context) {
 void handle(int number, siginfo_t* info, void* context) {
   Run* run = running;
   uint64_t at = run ? run->target->program_counter(context) : 0;
-  if (!run || (number != SIGALRM && !is_in(run->code, at))) return pass_on(number, info, context);
-  run->stop = {number, at, reinterpret_cast<uint64_t>(info->si_addr), 0};
+  if (!run || (number != SIGALRM && !owner_of(at))) return pass_on(number, info, context);
+  run->stop = {number, at, reinterpret_cast<uint64_t>(info->si_addr)};
   running = run->outer;
   siglongjmp(run->back, 1);
 }
@@ -85,11 +90,51 @@ void set_timer(double seconds) {
 
 }  // namespace
 
-Stop run_protected(const machine::Target& target, std::span<const MemoryRegion> code, double limit,
-                   void (*run)(void*), void* what) {
+bool is_end_of_stack(uint64_t address) {
+  pthread_attr_t attributes;
+  if (pthread_getattr_np(pthread_self(), &attributes) != 0) return false;
+  void* low = nullptr;
+  size_t size = 0;
+  pthread_attr_getstack(&attributes, &low, &size);
+  pthread_attr_destroy(&attributes);
+  constexpr uint64_t guard = 1 << 20, near = 64 << 10;
+  uint64_t end = reinterpret_cast<uint64_t>(low);
+  return address + guard >= end && address < end + near;
+}
+
+const NativeCode* owner_of(uint64_t at) {
+  for (const CodeRange* r = first_range.load(std::memory_order_acquire); r; r = r->next)
+    if (const NativeCode* owner = r->owner.load(std::memory_order_acquire);
+        owner && at >= r->start.load(std::memory_order_relaxed) &&
+        at < r->end.load(std::memory_order_relaxed))
+      return owner;
+  return nullptr;
+}
+
+ProtectedCode::ProtectedCode(const Jit& jit, const NativeCode& owner) {
+  std::lock_guard guard(ranges_lock);
+  for (const MemoryRegion& region : jit.regions()) {
+    if (!region.executable) continue;
+    CodeRange* r = first_range.load();
+    while (r && r->owner.load()) r = r->next;
+    bool fresh = !r;
+    if (fresh) r = new CodeRange;
+    r->start = reinterpret_cast<uint64_t>(region.memory);
+    r->end = r->start + region.bytes;
+    r->owner.store(&owner, std::memory_order_release);
+    if (fresh) r->next = first_range.load(), first_range.store(r, std::memory_order_release);
+    ranges_.push_back(r);
+  }
+}
+
+ProtectedCode::~ProtectedCode() {
+  for (CodeRange* r : ranges_) r->owner.store(nullptr, std::memory_order_release);
+}
+
+Stop run_protected(const machine::Target& target, double limit, void (*run)(void*), void* what) {
   install();
   Run here;
-  here.target = &target, here.code = code, here.outer = running;
+  here.target = &target, here.outer = running;
   if (sigsetjmp(here.back, 0)) {
     if (limit > 0) set_timer(0);
     return here.stop;

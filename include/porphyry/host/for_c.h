@@ -1,5 +1,5 @@
-// A program from WebAssembly as an object that C and C++ link: names with a prefix, instances made and freed by
-// functions, a header that declares them.
+// A program from WebAssembly as an object that C and C++ link: names with a prefix, instances made and freed
+// by functions, a header that declares them.
 //
 //   auto program = read_wasm(realm, "frost.wasm", bytes);
 //   std::string header = wasm::prepare_for_c(*program, "frost");

@@ -26,6 +26,9 @@ struct LoadedProgram {
 Result<std::shared_ptr<LoadedProgram>> load_program(const std::string& name, std::string bytes,
                                                     const ReadOptions& options = {});
 
+// What a trap at a position of the program's module says.
+std::string trap_text(const LoadedProgram& loaded, Position at, std::string_view function);
+
 struct CallResult {
   enum class End : uint8_t {
     Result,
@@ -72,8 +75,6 @@ class Instance {
  protected:
   explicit Instance(std::shared_ptr<LoadedProgram> loaded) : loaded_(std::move(loaded)) {}
   virtual uint8_t* global_cell(uint32_t global) = 0;
-  // What a trap at a position of the module says.
-  std::string trap_text(Position at, std::string_view function) const;
 
   std::shared_ptr<LoadedProgram> loaded_;
 };
@@ -97,6 +98,7 @@ class NativeCode {
   std::shared_ptr<LoadedProgram> loaded_;
   std::unique_ptr<Jit> jit_;
   std::unique_ptr<class Bridges> bridges_;
+  std::vector<std::unique_ptr<class ProtectedCode>> protected_;
 };
 
 struct InstanceOptions {

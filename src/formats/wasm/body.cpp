@@ -34,7 +34,7 @@ std::optional<Mistake> read_body(const Context& context, uint32_t function, Sect
   In in(body.code, body.offset);
   std::vector<ValueType> locals = read_locals(in, sections.program.type_of(function), sections);
   if (in.good()) {
-    Writer writer(context, function, std::move(locals));
+    Writer writer(context, function, std::move(locals), body.offset);
     BodyReader(sections, in, writer, function).read();
     if (in.good()) writer.variables().finish();
   }

@@ -2,12 +2,13 @@
 
 namespace porphyry::wasm {
 
-Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals)
+Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset)
     : context_(context),
       number_(function),
       f_(context.module.function(context.sections.program.functions[function].symbol)),
       pen_(context.module, f_),
       variables_(context.module, f_),
+      offset_(offset),
       types_(std::move(locals)),
       locals_(types_.size()) {
   begin(f_.add_block());

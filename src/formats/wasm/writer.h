@@ -23,8 +23,8 @@ struct Context {
 
 class Writer {
  public:
-  // `locals`: types of the parameters, then of all others.
-  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals);
+  // `locals`: types of the parameters, then of all others. `offset`: where the code begins.
+  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset);
 
   Function& function() { return f_; }
   Variables& variables() { return variables_; }
