@@ -207,9 +207,9 @@ TEST(WasmHost, CallsOfAFile) {
   m.memory(1, 9);
   m.exported("sum",
              m.function(m.type("ii", "f"), "f",
-                        block("", loop("", get(1) + op(0x45) + br_if(1) + get(2) + get(0) + access(0x2a) +
+                        block("", loop("", get(1) + op(0x45) + branch_if(1) + get(2) + get(0) + access(0x2a) +
                                                op(0x92) + set(2) + get(0) + i32(4) + add + set(0) + get(1) +
-                                               i32(-1) + add + set(1) + br(0))) +
+                                               i32(-1) + add + set(1) + branch(0))) +
                             get(2)));
   m.exported("twice", m.function(t, "", get(0) + get(0) + add));
   for (const Engine& e : engines) {

@@ -53,9 +53,9 @@ TEST(Wasm, LoopsAndLocals) {
   // the sum and the product of 1 to n, in one loop
   expect(one_function("i", "il", "il",
                       i64(1) + set(2) +
-                          block("", loop("", get(0) + op(0x45) + br_if(1) + get(1) + get(0) + add + set(1) +
-                                                 get(2) + get(0) + op(0xad) + op(0x7e) + set(2) + get(0) +
-                                                 i32(1) + sub + set(0) + br(0))) +
+                          block("", loop("", get(0) + op(0x45) + branch_if(1) + get(1) + get(0) + add +
+                                                 set(1) + get(2) + get(0) + op(0xad) + op(0x7e) + set(2) +
+                                                 get(0) + i32(1) + sub + set(0) + branch(0))) +
                           get(1) + get(2)),
          {{{0}, "0, 1"}, {{5}, "15, 120"}, {{20}, "210, 2432902008176640000"}});
   // a local that only one way writes, read behind both; another one that is never written
@@ -68,23 +68,25 @@ TEST(Wasm, ValuesOnTheStackCrossBlocks) {
   // parameters and several results of blocks, by numbers of types
   WasmModule m;
   m.type("ii", "ii");
-  m.exported("f", m.function(m.type("ii", "i"), "",
-                             get(0) + get(1) + block("0", add + i32(10) + get(0) + br_if(0) + drop + i32(1)) +
-                                 op(0x6b)));
+  m.exported("f",
+             m.function(m.type("ii", "i"), "",
+                        get(0) + get(1) + block("0", add + i32(10) + get(0) + branch_if(0) + drop + i32(1)) +
+                            op(0x6b)));
   expect(m.bytes(), {{{2, 3}, "4294967291"}, {{0, 3}, "2"}});
   // a loop with a parameter: n halved until it is odd
   WasmModule n;
   n.type("i", "i");
-  n.exported("f", n.function(n.type("i", "i"), "i",
-                             get(0) + loop("0", tee(1) + i32(1) + op(0x71) +
-                                                    if_("i", get(1), get(1) + i32(1) + op(0x76) + br(1)))));
+  n.exported("f",
+             n.function(n.type("i", "i"), "i",
+                        get(0) + loop("0", tee(1) + i32(1) + op(0x71) +
+                                               if_("i", get(1), get(1) + i32(1) + op(0x76) + branch(1)))));
   expect(n.bytes(), {{{48}, "3"}, {{7}, "7"}});
 }
 
 TEST(Wasm, BranchesByTable) {
   std::string table = op(0x0e) + uleb(3) + uleb(0) + uleb(1) + uleb(1) + uleb(2);
-  std::string code =
-      block("i", block("i", block("i", i32(100) + get(0) + table) + i32(1) + add + br(1)) + i32(20) + add);
+  std::string code = block(
+      "i", block("i", block("i", i32(100) + get(0) + table) + i32(1) + add + branch(1)) + i32(20) + add);
   expect(one_function("i", "i", "", code),
          {{{0}, "101"}, {{1}, "120"}, {{2}, "120"}, {{3}, "100"}, {{0xffffffff}, "100"}});
 }
@@ -92,9 +94,10 @@ TEST(Wasm, BranchesByTable) {
 // What cannot be reached is checked, whatever is on the stack, and never runs.
 TEST(Wasm, UnreachableCode) {
   expect(one_function("i", "i", "",
-                      get(0) + if_("i", i32(1) + op(0x0f) + add, i32(3) + br(1) + unreachable + drop)),
+                      get(0) + if_("i", i32(1) + op(0x0f) + add, i32(3) + branch(1) + unreachable + drop)),
          {{{1}, "1"}, {{0}, "3"}});
-  expect(one_function("", "i", "", block("i", i32(4) + br(0) + op(0x1b) + loop("", br(0)) + if_("", op(1)))),
+  expect(one_function("", "i", "",
+                      block("i", i32(4) + branch(0) + op(0x1b) + loop("", branch(0)) + if_("", op(1)))),
          {{{}, "4"}});
   expect(one_function("", "i", "", unreachable), {{{}, "trap: 'unreachable' was reached (unreachable)"}});
   // br_table in unreachable code may lead to blocks of several types
@@ -278,7 +281,7 @@ TEST(Wasm, WrongModulesSayWhatAndWhere) {
       {std::string("\0asm\1\0\0\0", 8) + op(1) + op(5) + "\xff\xff\xff\xff\x7f", "does not fit 32 bits"},
       {code("", "", block("", op(0x0b))), "code behind the function's end"},
       {code("", "i", block("l", i64(1))), "takes i32, but i64 is on the stack"},
-      {code("", "", br(7)), "there is no block around this 7"},
+      {code("", "", branch(7)), "there is no block around this 7"},
       {code("", "", if_("i", i32(1))), "takes i32 from the stack"},
       {code("", "", i32(1) + if_("i", i32(1))), "'if' without 'else'"},
       {code("", "", op(5)), "'else' outside of an 'if'"},
@@ -309,7 +312,7 @@ std::string full_module() {
   m.global('d', true, f64(1.5));
   uint32_t f = m.function(t, "lf",
                           get(0) +
-                              if_("i", loop("i", get(0) + i32(1) + sub + tee(0) + br_if(0) + get(1)),
+                              if_("i", loop("i", get(0) + i32(1) + sub + tee(0) + branch_if(0) + get(1)),
                                   get(1) + i32(3) + op(0x6d)) +
                               i32(8) + get(1) + access(0x36, 4) + i32(0) + access(0x2d) + add);
   m.elements(1, {f, 0});
@@ -378,7 +381,8 @@ TEST(Wasm, SmallBytesWithLargeClaims) {
 std::string nest(int depth) {
   std::string code, ends;
   for (int k = 0; k < depth; ++k)
-    code += std::string("\x02\x40", 2) + get(0) + br_if(0) + get(0) + i32(1) + add + set(0), ends += op(0x0b);
+    code += std::string("\x02\x40", 2) + get(0) + branch_if(0) + get(0) + i32(1) + add + set(0),
+        ends += op(0x0b);
   return one_function("i", "i", "", code + ends + get(0));
 }
 std::string table_of(int ways) {

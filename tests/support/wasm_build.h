@@ -45,8 +45,8 @@ inline std::string i64(int64_t n) { return op(0x42) + sleb(n); }
 inline std::string f32(float x) { return op(0x43) + raw(x); }
 inline std::string f64(double x) { return op(0x44) + raw(x); }
 inline std::string call(uint32_t f) { return op(0x10) + uleb(f); }
-inline std::string br(uint32_t depth) { return op(0x0c) + uleb(depth); }
-inline std::string br_if(uint32_t depth) { return op(0x0d) + uleb(depth); }
+inline std::string branch(uint32_t depth) { return op(0x0c) + uleb(depth); }
+inline std::string branch_if(uint32_t depth) { return op(0x0d) + uleb(depth); }
 inline std::string access(unsigned code, uint32_t offset = 0) { return op(code) + uleb(0) + uleb(offset); }
 inline char type_code(char letter) {
   switch (letter) {

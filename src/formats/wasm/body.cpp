@@ -75,9 +75,9 @@ void BodyReader::step(const Opcode& is) {
     case Way::If: return begin_block(Frame::Form::If);
     case Way::Else: return otherwise();
     case Way::End: return end();
-    case Way::Br: return branch(depth());
-    case Way::BrIf: return branch_if();
-    case Way::BrTable: return branch_by_table();
+    case Way::Branch: return branch(depth());
+    case Way::BranchIf: return branch_if();
+    case Way::BranchByTable: return branch_by_table();
     case Way::Return: return return_results();
     case Way::Call: return call();
     case Way::CallIndirect: return call_indirect();
