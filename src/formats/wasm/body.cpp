@@ -4,6 +4,8 @@
 
 #include <cmath>
 
+#include "lanes.h"
+
 namespace porphyry::wasm {
 namespace {
 
@@ -46,12 +48,29 @@ void BodyReader::read() {
   while (in_.good() && !stacks_.done()) {
     uint32_t at = in_.offset();
     uint8_t code = in_.byte();
-    const Opcode& is = code == 0xfc ? prefixed_opcode(in_.u32()) : opcode(code);
-    stacks_.at(at, is);
     w_.at(at);
+    if (code == 0xfd) {
+      lanes(at);
+      continue;
+    }
+    const Opcode& is = code == 0xfc ? prefixed_opcode(in_.u32()) : opcode(code);
+    stacks_.at(at, is.name);
     step(is);
   }
   if (in_.good() && !in_.at_end()) in_.fail("there is code behind the function's end");
+}
+
+void BodyReader::lanes(uint32_t at) {
+  uint32_t code = in_.u32();
+  const char* name = lanes_name(code);
+  stacks_.at(at, name);
+  if (!name) return no_such_instruction();
+  if (!lanes_reach_memory(code) || has_memory()) read_lanes(in_, stacks_, w_, code);
+}
+
+void BodyReader::no_such_instruction() {
+  stacks_.fail("there is no such instruction in the release that is read",
+               "one of the core specification, release 2");
 }
 
 void BodyReader::step(const Opcode& is) {
@@ -109,9 +128,7 @@ void BodyReader::other_step(const Opcode& is) {
     case Way::TableCopy: return table_copy();
     case Way::TableInit: return table_init();
     case Way::ElemDrop: return element_drop();
-    default:
-      in_.fail(stacks_.offset(), "there is no such instruction in the release that is read",
-               "one of the core specification, release 2");
+    default: return no_such_instruction();
   }
 }
 

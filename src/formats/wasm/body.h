@@ -20,6 +20,8 @@ class BodyReader {
 
  private:
   void step(const Opcode& is);
+  void lanes(uint32_t at);
+  void no_such_instruction();
   void other_step(const Opcode& is);
 
   // body.cpp: numbers, locals, globals

@@ -3,6 +3,7 @@
 #include <array>
 
 #include "in.h"
+#include "lanes.h"
 
 namespace porphyry::wasm {
 namespace {
@@ -33,9 +34,11 @@ constexpr auto plain = plain_table();
 constexpr auto prefixed = prefixed_table();
 
 const Opcode& at(std::string_view bytes, uint32_t offset) {
+  static constexpr Opcode lanes_of_memory{"v128", Way::Load};
   if (offset >= bytes.size()) return plain[0xff];
   In in(bytes.substr(offset));
   uint8_t code = in.byte();
+  if (code == 0xfd) return lanes_of_memory;  // no other of these traps
   return code == 0xfc ? prefixed_opcode(in.u32()) : opcode(code);
 }
 
@@ -45,6 +48,10 @@ const Opcode& opcode(uint8_t code) { return plain[code]; }
 const Opcode& prefixed_opcode(uint32_t code) { return code < prefixed.size() ? prefixed[code] : plain[0xff]; }
 
 std::string_view instruction_name(std::string_view bytes, uint32_t offset) {
+  if (offset < bytes.size() && bytes[offset] == '\xfd') {
+    const char* name = lanes_name(In(bytes.substr(offset + 1)).u32());
+    return name ? name : "";
+  }
   const Opcode& is = at(bytes, offset);
   return is.name ? is.name : "";
 }

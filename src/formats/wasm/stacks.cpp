@@ -5,13 +5,13 @@
 namespace porphyry::wasm {
 
 Operand Stacks::missing(ValueType wanted) {
-  fail(fmt::format("'{}' takes {} from the stack, but the block has none there", is_->name,
+  fail(fmt::format("'{}' takes {} from the stack, but the block has none there", name_,
                    wanted == ValueType::Unknown ? "a value" : type_name(wanted)));
   return {wanted};
 }
 
 Operand Stacks::mismatch(ValueType wanted, ValueType is) {
-  fail(fmt::format("'{}' takes {}, but {} is on the stack", is_->name, type_name(wanted), type_name(is)),
+  fail(fmt::format("'{}' takes {}, but {} is on the stack", name_, type_name(wanted), type_name(is)),
        std::string(type_name(wanted)));
   return {wanted};
 }

@@ -43,7 +43,7 @@ class Stacks {
     frames_.push_back({.form = Frame::Form::Function, .offset = in_.offset(), .results = results});
   }
   // The instruction that mistakes are about.
-  void at(uint32_t offset, const Opcode& is) { offset_ = offset, is_ = &is; }
+  void at(uint32_t offset, const char* name) { offset_ = offset, name_ = name; }
   uint32_t offset() const { return offset_; }
   void fail(std::string message, std::string expected = {}) {
     in_.fail(offset_, std::move(message), std::move(expected));
@@ -108,7 +108,7 @@ class Stacks {
 
   In& in_;
   uint32_t offset_ = 0;
-  const Opcode* is_ = nullptr;
+  const char* name_ = nullptr;
   std::vector<Operand> operands_, popped_;
   std::vector<Frame> frames_;
 };

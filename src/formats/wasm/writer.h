@@ -45,7 +45,11 @@ class Writer {
 
   // ---- operands
   // ----------------------------------------------------------------------------------------------
-  Value value(const Operand& o) { return o.is_truth ? pen().widen_u(i32_, o.value) : o.value; }
+  Value value(const Operand& o) {
+    if (o.is_truth) return pen().widen_u(i32_, o.value);
+    if (o.type == ValueType::V128 && f_.type(o.value) != v128_) return pen().bits(v128_, o.value);
+    return o.value;
+  }
   std::span<const Value> values(std::span<const Operand> all);  // valid until the next call
   Value condition(const Operand& o) { return o.is_truth ? o.value : pen().ne(o.value, constant(0)); }
   Value constant(uint64_t n) { return f_.constant(i32_, n); }
@@ -99,7 +103,7 @@ class Writer {
   Variables::Variable variable(uint32_t local);
   void load_memory();
 
-  static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64);
+  static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64), v128_ = i32_.with_lanes(4);
   const Context& context_;
   uint32_t number_;
   Function& f_;
