@@ -5,6 +5,7 @@
 // Invariant: outside of these functions each parameter of a sealed block has an argument on each edge.
 #include "porphyry/ir/variables.h"
 
+#include <algorithm>
 #include <numeric>
 
 #include "porphyry/base/hash.h"
@@ -65,38 +66,45 @@ void Variables::remember(Variable variable, Block block, Value value) {
 void Variables::write(Variable variable, Block block, Value value) { remember(variable, root(block), value); }
 
 Value Variables::make_parameter(Variable variable, Block block) {
+  auto row = static_cast<uint32_t>(made_.size());
   made_.push_back({f_.add_parameter(block, rows_[variable].type), block, variable});
   if (sealed_.get(block)) {
-    to_fill_.push_back(made_.back());
+    to_fill_.push_back(row);
   } else {
-    auto waiting = open_.get(block);
-    waiting.push_back(made_.back());
-    open_.set(block, std::move(waiting));
+    made_.back().before = open_.get(block) - 1;  // none, when there is none
+    open_.set(block, row + 1);
   }
   remember(variable, block, made_.back().parameter);
   return made_.back().parameter;
 }
 
+// The only block from whose end a variable comes to the beginning of this one; nothing when there may be
+// several, or none.
+Block Variables::above(Variable variable, Block block) const {
+  if (uint32_t skip = skips_.get(block)) {
+    const Skip& s = skip_rows_[skip - 1];
+    if (!writes_->any(variable, s.first, s.last)) return s.before;
+  }
+  Edge in = f_.first_in(block);
+  return sealed_.get(block) && in.exists() && !f_.next_in(in).exists() ? root(f_.from(in)) : Block();
+}
+
 // Without the arguments of parameters that it makes.
 Value Variables::find(Variable variable, Block block) {
   block = root(block);
+  if (Value v = known(variable, block); v.exists()) return v;
   Block at = block;
   Value found;
   for (size_t steps = 0; !found.exists(); ++steps) {
-    Edge in = f_.first_in(at);
-    bool one_way_in = in.exists() && !f_.next_in(in).exists();
     if (Value v = known(variable, at); v.exists())
       found = v;
-    else if (!sealed_.get(at) || (in.exists() && !one_way_in))
+    else if (Block up = above(variable, at); up.exists() && steps < f_.block_limit())
+      at = up;  // rings that nothing leads into have no beginning: they end by the number of steps
+    else if (!up.exists() && (!sealed_.get(at) || f_.first_in(at).exists()))
       found = make_parameter(variable, at);
-    else if (in.exists() && steps < f_.block_limit())  // rings that nothing leads into have no beginning
-      at = root(f_.from(in));
     else
       found = f_.constant(rows_[variable].type, 0);  // not written on the way
   }
-  // Blocks passed on the way are not walked again.
-  for (Block b = block; b != at; b = root(f_.from(f_.first_in(b))))
-    if (b != block) put_into_table(variable, b, found);
   remember(variable, block, found);
   return found;
 }
@@ -110,7 +118,7 @@ Value Variables::read(Variable variable, Block block) {
 // In the order in which they were made: that of the parameters of each block.
 void Variables::fill_all() {
   for (size_t k = 0; k < to_fill_.size(); ++k) {
-    Made m = to_fill_[k];
+    Made m = made_[to_fill_[k]];
     for (Edge e : f_.edges_into(m.block)) f_.add_argument(e, find(m.variable, f_.from(e)));
   }
   to_fill_.clear();
@@ -119,8 +127,9 @@ void Variables::fill_all() {
 void Variables::seal(Block block) {
   if (sealed_.get(block)) return;
   sealed_.set(block, 1);
-  for (const Made& m : open_.get(block)) to_fill_.push_back(m);
-  open_.set(block, {});
+  auto first = static_cast<ptrdiff_t>(to_fill_.size());
+  for (uint32_t row = open_.get(block) - 1; row != none; row = made_[row].before) to_fill_.push_back(row);
+  std::reverse(to_fill_.begin() + first, to_fill_.end());
   fill_all();
 }
 
@@ -252,7 +261,7 @@ void Variables::name_parameters() {
 
 void Variables::finish() {
   for (Block b : f_.blocks()) seal(b);
-  Eraser(*this).run();
+  if (!made_.empty()) Eraser(*this).run();
   name_parameters();
 }
 

@@ -22,7 +22,18 @@ class Variables {
  public:
   using Variable = uint32_t;
 
-  Variables(Module& module, Function& function) : module_(module), f_(function) {}
+  // What a front end may know of its program beforehand: where in the order of its text a variable is
+  // written.
+  class Writes {
+   public:
+    virtual ~Writes() = default;
+    // Whether it may be written from place `first` up to, not including, `last`.
+    virtual bool any(Variable variable, uint32_t first, uint32_t last) const = 0;
+  };
+
+  // `writes` must outlive this.
+  Variables(Module& module, Function& function, const Writes* writes = nullptr)
+      : module_(module), f_(function), writes_(writes) {}
 
   // A variable that was not written reads zero (null, false). Parameters that stand for it get its name, or
   // that with a number.
@@ -35,6 +46,13 @@ class Variables {
   // `next` goes on where `before` ends: for variables the two are one block. Besides the edge to `next`,
   // edges out of `before` may only lead to blocks that read no variable, such as one that traps.
   void go_on(Block before, Block next) { roots_.set(next, root(before)); }
+  // Every way to `join` comes from the end of `before`, and only places from `first` up to `last` of the text
+  // are between: a variable that none of them writes is at `join` what it was at the end of `before`, and
+  // needs no parameter. To be said before the join is read from.
+  void comes_from(Block join, Block before, uint32_t first, uint32_t last) {
+    skips_.set(join, static_cast<uint32_t>(skip_rows_.size()) + 1);
+    skip_rows_.push_back({root(before), first, last});
+  }
   // No edge comes into the block any more but those that are there. As early as possible: a sealed block
   // needs no parameter for what all its edges bring alike.
   void seal(Block block);
@@ -51,10 +69,12 @@ class Variables {
     Block block;  // where it was read or written last; what the table has for that block is out of date
     Value value;
   };
+  static constexpr uint32_t none = 0xffffffff;
   struct Made {  // a parameter of ours
     Value parameter;
     Block block;
     Variable variable;
+    uint32_t before = none;  // the row made before it in the same block, while that is open
   };
   Block root(Block b) const {
     Block first = roots_.get(b);
@@ -65,18 +85,27 @@ class Variables {
   void put_into_table(Variable variable, Block block, Value value);
   void grow();
   Value make_parameter(Variable variable, Block block);
+  Block above(Variable variable, Block block) const;
   Value find(Variable variable, Block block);
   void fill_all();
   void name_parameters();
 
+  struct Skip {
+    Block before;
+    uint32_t first, last;
+  };
+
   Module& module_;
   Function& f_;
+  const Writes* writes_;
   std::vector<Row> rows_;
   SideTable<Block, Block> roots_;  // of blocks that go on with another one: the first of them
   SideTable<Block, char> sealed_;
+  SideTable<Block, uint32_t> skips_;  // of joins: row of skip_rows_, plus one
+  std::vector<Skip> skip_rows_;
   std::vector<Made> made_;
-  std::vector<Made> to_fill_;                 // of sealed blocks, whose edges have no argument for them yet
-  SideTable<Block, std::vector<Made>> open_;  // of blocks that are not sealed
+  std::vector<uint32_t> to_fill_;    // rows of sealed blocks, whose edges have no argument for them yet
+  SideTable<Block, uint32_t> open_;  // of blocks that are not sealed: the row made last, plus one
   struct Entry {
     uint64_t key = 0;  // block and variable, plus one; 0: free
     Value value;

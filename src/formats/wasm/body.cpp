@@ -31,13 +31,15 @@ std::vector<ValueType> read_locals(In& in, const FunctionType& type, Sections& s
 
 }  // namespace
 
-std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections) {
+std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
+                                 Writes& writes) {
   const Body& body = sections.bodies[function - sections.imported_functions];
   In in(body.code, body.offset);
   std::vector<ValueType> locals = read_locals(in, sections.program.type_of(function), sections);
   if (in.good()) {
-    Writer writer(context, function, std::move(locals), body.offset);
-    BodyReader(sections, in, writer, function).read();
+    writes.scan(in, static_cast<uint32_t>(locals.size()));
+    Writer writer(context, function, std::move(locals), body.offset, writes);
+    BodyReader(sections, in, writer, writes, function).read();
     if (in.good()) writer.variables().finish();
   }
   if (in.good()) return {};

@@ -7,13 +7,14 @@
 namespace porphyry::wasm {
 
 // The code of one function, validated; what is wrong with it, if anything. Its IR is then to be thrown away.
-// O(bytes).
-std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections);
+// `writes`: memory that each function uses again. O(bytes).
+std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
+                                 Writes& writes);
 
 class BodyReader {
  public:
-  BodyReader(Sections& sections, In& in, Writer& writer, uint32_t function)
-      : s_(sections), p_(sections.program), in_(in), w_(writer), stacks_(in) {
+  BodyReader(Sections& sections, In& in, Writer& writer, const Writes& writes, uint32_t function)
+      : s_(sections), p_(sections.program), in_(in), w_(writer), writes_(writes), stacks_(in) {
     stacks_.begin(p_.type_of(function).results);
   }
   void read();
@@ -61,7 +62,7 @@ class BodyReader {
   bool block_type(Types& parameters, Types& results);
   uint32_t depth();
   Block label(Frame& frame);
-  Block target(Frame& frame);
+  void come_from_before(const Frame& frame);
   void jump(Frame& frame, std::span<const Operand> arguments);
 
   // body_memory.cpp
@@ -100,6 +101,8 @@ class BodyReader {
   const Program& p_;
   In& in_;
   Writer& w_;
+  const Writes& writes_;
+  size_t block_count_ = 0;  // that were begun
   Stacks stacks_;
   std::vector<Operand> kept_;  // parameters of blocks with `if`, for what stands behind `else`
 };

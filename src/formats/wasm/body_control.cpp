@@ -41,10 +41,13 @@ void BodyReader::begin_block(Frame::Form form) {
   stacks_.enter(form, parameters, results);
   Frame& frame = stacks_.top();
   frame.kept = kept_.size();
+  frame.number = static_cast<uint32_t>(block_count_++);
+  frame.before = w_.block();
   if (!live()) return stacks_.push(parameters);
   if (form == Frame::Form::Loop) {
     frame.label = w_.new_block(parameters);
     w_.go(frame.label, given);
+    come_from_before(frame);
     w_.begin(frame.label);
     std::span<const Value> values = w_.function().parameters(frame.label);
     for (size_t k = 0; k < parameters.size(); ++k) stacks_.push(parameters[k], values[k]);
@@ -132,8 +135,17 @@ void BodyReader::end_function(std::span<const Operand> results) {
 
 // Where branches to a frame go.
 Block BodyReader::label(Frame& frame) {
-  if (!frame.label.exists()) frame.label = w_.new_block(frame.label_types());
+  if (!frame.label.exists()) {
+    frame.label = w_.new_block(frame.label_types());
+    if (frame.before.exists()) come_from_before(frame);
+  }
   return frame.label;
+}
+
+// What the block does not write is at its label what it was where the block was entered.
+void BodyReader::come_from_before(const Frame& frame) {
+  Writes::Span span = writes_.block(frame.number);
+  w_.variables().comes_from(frame.label, frame.before, span.first, span.last);
 }
 
 void BodyReader::jump(Frame& frame, std::span<const Operand> arguments) {

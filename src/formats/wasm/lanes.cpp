@@ -442,6 +442,20 @@ bool lanes_reach_memory(uint32_t code) {
          opcodes[code].way <= LaneWay::StoreLane;
 }
 
+void pass_over_lanes(In& in, uint32_t code) {
+  if (code >= opcodes.size() || !opcodes[code].name) return in.fail("not known");
+  switch (opcodes[code].way) {
+    case LaneWay::Const:
+    case LaneWay::Shuffle: in.bytes(16); return;
+    case LaneWay::Extract:
+    case LaneWay::Replace: in.byte(); return;
+    case LaneWay::LoadLane:
+    case LaneWay::StoreLane: in.u32(), in.u32(), in.byte(); return;
+    default: break;
+  }
+  if (lanes_reach_memory(code)) in.u32(), in.u32();
+}
+
 void read_lanes(In& in, Stacks& stacks, Writer& writer, uint32_t code) {
   LaneReader(in, stacks, writer, opcodes[code]).read();
 }

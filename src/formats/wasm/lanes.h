@@ -11,5 +11,7 @@ namespace porphyry::wasm {
 void read_lanes(In& in, Stacks& stacks, Writer& writer, uint32_t code);
 const char* lanes_name(uint32_t code);  // null when there is none
 bool lanes_reach_memory(uint32_t code);
+// What follows the code of one.
+void pass_over_lanes(In& in, uint32_t code);
 
 }  // namespace porphyry::wasm

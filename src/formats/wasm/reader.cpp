@@ -86,14 +86,15 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   module.sources.push_back({1, name});
   lay_out(s);
   Runtime runtime(module);
-  Context context{s, module, options, runtime, signatures_of(p)};
+  Context context{s, module, options, runtime, signatures_of(p), realm.name("instance")};
   add_functions(s, context);
   add_segments(s, module);
   Diagnostics problems;
+  Writes writes;
   for (uint32_t k = 0; k < p.functions.size(); ++k) {
     if (p.functions[k].imported) {
       if (p.functions[k].symbol.exists()) pass_on(p.functions[k], context);
-    } else if (auto wrong = read_body(context, k, s)) {
+    } else if (auto wrong = read_body(context, k, s, writes)) {
       problems.push_back(diagnostic(name, *wrong, s.function_text(k)));
       if (problems.size() == 100) break;  // enough to act on
     }

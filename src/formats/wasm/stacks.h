@@ -29,6 +29,8 @@ struct Frame {
   size_t kept = 0;    // of what it keeps of its parameters: see BodyReader
   Block label = {};   // where branches to it go; nothing: none does so far
   Block otherwise = {};
+  Block before = {};    // where it was entered from
+  uint32_t number = 0;  // in the order of the code
 
   Types label_types() const { return form == Form::Loop ? parameters : results; }
 };

@@ -2,35 +2,28 @@
 
 namespace porphyry::wasm {
 
-Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset)
+Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
+               const Writes& writes)
     : context_(context),
-      number_(function),
       f_(context.module.function(context.sections.program.functions[function].symbol)),
       pen_(context.module, f_),
-      variables_(context.module, f_),
+      variables_(context.module, f_, &writes),
       offset_(offset),
-      types_(std::move(locals)),
-      locals_(types_.size()) {
+      types_(std::move(locals)) {
+  const auto& names = context.sections.local_names;
+  for (uint32_t k = 0; k < types_.size(); ++k) {
+    auto named = names.empty() ? names.end() : names.find(uint64_t(function) << 32 | k);
+    variables_.add(ir_type(types_[k]), named == names.end() ? std::string_view() : named->second);
+  }
+  base_ = variables_.add(Type::pointer()), size_ = variables_.add(i64_);
   begin(f_.add_block());
   variables_.seal(block_);
   std::span<const Value> parameters = f_.parameters();
   instance_ = parameters[0];
-  f_.set_name(instance_, context.module.realm().name("instance"));
+  f_.set_name(instance_, context.instance_name);
   for (uint32_t k = 0; k + 1 < parameters.size(); ++k) write(k, parameters[k + 1]);
-  if (context.sections.program.memories.empty()) return;
   has_size_ = !context.options.guarded;
-  base_ = variables_.add(Type::pointer());
-  if (has_size_) size_ = variables_.add(i64_);
-  load_memory();
-}
-
-Variables::Variable Writer::variable(uint32_t local) {
-  if (locals_[local] == 0) {
-    const auto& names = context_.sections.local_names;
-    auto named = names.find(uint64_t(number_) << 32 | local);
-    locals_[local] = 1 + variables_.add(ir_type(types_[local]), named == names.end() ? "" : named->second);
-  }
-  return locals_[local] - 1;
+  if (!context.sections.program.memories.empty()) load_memory();
 }
 
 std::span<const Value> Writer::values(std::span<const Operand> all) {

@@ -6,7 +6,7 @@
 #pragma once
 
 #include "porphyry/ir/pen.h"
-#include "porphyry/ir/variables.h"
+#include "scan.h"
 #include "sections.h"
 #include "stacks.h"
 
@@ -19,12 +19,15 @@ struct Context {
   const ReadOptions& options;
   class Runtime& runtime;
   std::vector<Signature> signatures;  // by type, with the instance in front
+  Name instance_name;
 };
 
 class Writer {
  public:
   // `locals`: types of the parameters, then of all others. `offset`: where the code begins.
-  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset);
+  // `writes`: of its code.
+  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
+         const Writes& writes);
 
   Function& function() { return f_; }
   Variables& variables() { return variables_; }
@@ -58,8 +61,8 @@ class Writer {
   // ---- locals
   // ------------------------------------------------------------------------------------------------
   std::span<const ValueType> locals() const { return types_; }
-  Value read(uint32_t local) { return variables_.read(variable(local), block_); }
-  void write(uint32_t local, Value v) { variables_.write(variable(local), block_, v); }
+  Value read(uint32_t local) { return variables_.read(local, block_); }
+  void write(uint32_t local, Value v) { variables_.write(local, block_, v); }
 
   // ---- control
   // -----------------------------------------------------------------------------------------------
@@ -100,12 +103,10 @@ class Writer {
   const Context& context() const { return context_; }
 
  private:
-  Variables::Variable variable(uint32_t local);
   void load_memory();
 
   static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64), v128_ = i32_.with_lanes(4);
   const Context& context_;
-  uint32_t number_;
   Function& f_;
   Pen pen_;
   Variables variables_;
@@ -114,8 +115,7 @@ class Writer {
   Value instance_;
   Block block_;
   uint32_t offset_ = 0;
-  std::vector<ValueType> types_;             // of locals
-  std::vector<Variables::Variable> locals_;  // plus one; 0: not met so far
+  std::vector<ValueType> types_;  // of locals, which are the first variables
   std::vector<Value> values_;
 };
 
