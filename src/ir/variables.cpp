@@ -140,6 +140,8 @@ void Variables::seal(Block block) {
 // section 3.2 of the paper. Near-linear where rings do not nest.
 class Variables::Eraser {
  public:
+  using Numbers = Rings::Numbers;  // rows of made_
+
   explicit Eraser(Variables& v)
       : v_(v),
         f_(v.f_),
@@ -147,7 +149,6 @@ class Variables::Eraser {
         gone_(v.made_.size()),
         reached_(f_.block_limit(), std::pmr::get_default_resource()) {
     for (uint32_t k = 0; k < v_.made_.size(); ++k) row_.set(v_.made_[k].parameter, k + 1);
-    for (Block b : reverse_postorder(f_)) reached_[b] = 1;  // what never comes brings nothing
   }
 
   void run() {
@@ -155,9 +156,10 @@ class Variables::Eraser {
       std::vector<Numbers> rings;
       size_t next = 0;
     };
-    Numbers all(v_.made_.size());
-    std::iota(all.begin(), all.end(), 0u);
-    std::vector<Level> levels{{rings_of(all)}};
+    for (Block b : reverse_postorder(f_)) reached_[b] = 1;  // what never comes brings nothing
+    const Numbers doubtful = not_plainly_needed();
+    if (doubtful.empty()) return;
+    std::vector<Level> levels{{rings_of(doubtful)}};
     while (!levels.empty()) {
       Level& level = levels.back();
       if (level.next == level.rings.size()) {
@@ -172,7 +174,34 @@ class Variables::Eraser {
   }
 
  private:
-  using Numbers = Rings::Numbers;  // rows of made_
+  // A parameter is needed where two different values come in that are no parameters of ours, or are needed
+  // themselves. Most are found so in a walk or two, and nearly all others are superfluous.
+  Numbers not_plainly_needed() const {
+    std::vector<uint8_t> needed(v_.made_.size());
+    auto is_needed = [&](uint32_t k) {
+      const Made& m = v_.made_[k];
+      size_t index = f_.result_index(m.parameter);
+      Value first;
+      for (Edge e : f_.edges_into(m.block)) {
+        if (!reached_[f_.from(e)]) continue;
+        Value v = f_.argument(e, index);
+        uint32_t row = row_.get(v);
+        if (v == first || (row && !needed[row - 1])) continue;
+        if (first.exists()) return true;
+        first = v;
+      }
+      return false;
+    };
+    for (bool changed = true; changed;) {
+      changed = false;
+      for (uint32_t k = 0; k < needed.size(); ++k)
+        if (!needed[k] && is_needed(k)) needed[k] = 1, changed = true;
+    }
+    Numbers out;
+    for (uint32_t k = 0; k < needed.size(); ++k)
+      if (!needed[k]) out.push_back(k);
+    return out;
+  }
 
   std::vector<Value> arguments(uint32_t k) const {
     const Made& m = v_.made_[k];

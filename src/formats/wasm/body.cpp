@@ -31,16 +31,26 @@ std::vector<ValueType> read_locals(In& in, const FunctionType& type, Sections& s
 
 }  // namespace
 
+// What so many bytes of code come to in most programs, so that tables grow at most once.
+static Function::Expected expected(size_t bytes, bool guarded) {
+  auto share = [&](size_t percent) { return bytes * percent / 100 + 8; };
+  if (guarded) return {share(45), share(95), share(50), share(14), share(16), share(22), share(15), share(5)};
+  return {share(60), share(120), share(78), share(25), share(30), share(24), share(16), share(5)};
+}
+
 std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
                                  Writes& writes) {
   const Body& body = sections.bodies[function - sections.imported_functions];
   In in(body.code, body.offset);
   std::vector<ValueType> locals = read_locals(in, sections.program.type_of(function), sections);
   if (in.good()) {
+    Function& f = context.module.function(sections.program.functions[function].symbol);
+    f.expect(expected(body.code.size(), context.options.guarded));
     writes.scan(in, static_cast<uint32_t>(locals.size()));
     Writer writer(context, function, std::move(locals), body.offset, writes);
     BodyReader(sections, in, writer, writes, function).read();
     if (in.good()) writer.variables().finish();
+    f.compact();
   }
   if (in.good()) return {};
   return in.mistake();

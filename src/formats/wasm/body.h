@@ -104,7 +104,8 @@ class BodyReader {
   const Writes& writes_;
   size_t block_count_ = 0;  // that were begun
   Stacks stacks_;
-  std::vector<Operand> kept_;  // parameters of blocks with `if`, for what stands behind `else`
+  std::vector<Value> operands_;  // of the current call
+  std::vector<Operand> kept_;    // parameters of blocks with `if`, for what stands behind `else`
 };
 
 }  // namespace porphyry::wasm

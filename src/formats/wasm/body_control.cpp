@@ -236,8 +236,8 @@ void BodyReader::call_written(uint32_t type, Value code, Symbol callee, std::spa
   const FunctionType& t = p_.types[type];
   const Signature& signature = w_.context().signatures[type];
   std::span<const Value> given = w_.values(arguments);
-  std::vector<Value> operands;
-  operands.reserve(given.size() + 2);
+  std::vector<Value>& operands = operands_;
+  operands.clear();
   if (!callee.exists()) operands.push_back(code);
   operands.push_back(context);
   operands.insert(operands.end(), given.begin(), given.end());

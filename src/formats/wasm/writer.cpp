@@ -44,7 +44,7 @@ void Writer::trap_if(Value condition) {
   pen().put({.op = Op::When, .operands = {&condition, 1}, .targets = ways, .hint = Function::Hint::Rarely});
   pen_.at_end(out).trap();
   variables_.go_on(block_, next);
-  begin(next);
+  block_ = next, pen_.at_end(next);
 }
 
 void Writer::load_memory() {
@@ -70,12 +70,14 @@ Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
     if (from + bytes > least && has_size_) trap_if(pen().gt_u(wide(from + bytes), memory_size()));
     return {base, {}, static_cast<int64_t>(from)};
   }
-  Value index = pen().widen_u(i64_, address);
-  if (has_size_) {
-    Value end = pen().add(index, wide(uint64_t(offset) + bytes));
-    trap_if(pen().gt_u(end, memory_size()));
+  Known& known = known_[address.index % known_.size()];
+  if (known.address != address) known = {address, pen().widen_u(i64_, address)};
+  uint64_t reach = uint64_t(offset) + bytes;
+  if (has_size_ && reach > known.reach) {  // memories never become smaller
+    trap_if(pen().gt_u(pen().add(known.index, wide(reach)), memory_size()));
+    known.reach = reach;
   }
-  return {base, index, offset};
+  return {base, known.index, offset};
 }
 
 Value Writer::checked_range(Value base, Value from, Value count, Value size) {

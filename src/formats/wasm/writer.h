@@ -38,7 +38,10 @@ class Writer {
   bool live() const { return block_.exists(); }
   Block block() const { return block_; }
   void die() { block_ = {}; }
-  void begin(Block b) { block_ = b, pen_.at_end(b); }
+  void begin(Block b) {
+    block_ = b, pen_.at_end(b);
+    known_ = {};
+  }
   // Instructions from here on come from this offset in the file.
   void at(uint32_t offset) { offset_ = offset, positioned_ = false; }
   Pen& pen() {
@@ -111,6 +114,12 @@ class Writer {
   Pen pen_;
   Variables variables_;
   Variables::Variable base_ = 0, size_ = 0;
+  // Addresses met since the block began: as i64, and up to where beyond them the memory is known to reach.
+  struct Known {
+    Value address, index;
+    uint64_t reach = 0;
+  };
+  std::array<Known, 8> known_;  // by the low bits of the address's handle
   bool has_size_ = false, positioned_ = false;
   Value instance_;
   Block block_;
