@@ -75,6 +75,7 @@ void Memory::end_life(uint32_t object) {
 // -------------------------------------------------------------------------------------------------
 
 bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb) {
+  is_outside = false;
   uint32_t id = a.pointer.object();
   if (id == 0)
     return refuse(fmt::format("{} through a pointer to no object ({})", verb,
@@ -82,7 +83,8 @@ bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const 
   const Object& o = objects_[id];
   if (!o.live) return refuse(fmt::format("{} of '{}' after its life ended", verb, o.name));
   uint64_t offset = a.address - o.address;
-  if (offset > o.size || size > o.size - offset)
+  is_outside = offset > o.size || size > o.size - offset;
+  if (is_outside)
     return refuse(fmt::format("{} of {} byte{} at offset {} of '{}', which has {}", verb, size,
                               size == 1 ? "" : "s", static_cast<int64_t>(offset), o.name, o.size));
   if (align > 1 && a.address % align != 0)

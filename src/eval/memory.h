@@ -47,6 +47,7 @@ class Memory {
   bool fill(const Access& to, uint8_t byte, uint64_t size);
   bool renew(Datum pointer, uint64_t size);
   std::string fault;
+  bool is_outside = false;  // the last fault: bytes outside of the object
 
   // Setting up a data item: no checks.
   void put_pointer(uint32_t object, uint64_t offset, Datum pointer);

@@ -60,6 +60,8 @@ void Evaluator::Machine::load_or_store(const Step& s, Datum* slots) {
   }
   bool good = loads ? memory_.load(access, type, {slots + s.out, type.lanes()}, active)
                     : memory_.store(access, type, {slots + s.slots[0], type.lanes()}, active);
+  if (!good && access.how && access.how->guarded && memory_.is_outside)
+    return end(Outcome::End::Trap, memory_.fault);
   if (!good) return fault(memory_.fault);
   if (memory_.exhausted())
     end(Outcome::End::Exhausted,

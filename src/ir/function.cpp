@@ -261,7 +261,7 @@ void Function::unlink_in(Edge e) {
 bool Function::has_effect(Instruction i) const {
   const OperationInfo& row = info(op(i));
   if (row.writes_memory() || row.may_trap() || row.ends_block() || row.marks()) return true;
-  return row.layout == Layout::Load && address(i).is_volatile;
+  return row.layout == Layout::Load && (address(i).is_volatile || address(i).guarded);
 }
 
 bool Function::reads_unwritten() const {

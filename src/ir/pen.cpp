@@ -88,7 +88,7 @@ Value Pen::access(Op op, std::optional<Type> result, std::optional<Value> stored
   Address a{
       .scale = where.scale, .offset = where.offset, .kind = where.kind, .indexed = where.index.exists()};
   a.align = where.align ? where.align : module_->kinds.align(where.kind);
-  a.is_volatile = where.is_volatile;
+  a.is_volatile = where.is_volatile, a.guarded = where.guarded;
   Function::Draft draft{.op = op, .operands = {operands, count}, .detail = function_->add_address(a)};
   if (result) draft.results = {&*result, 1};
   Instruction i = put(draft);

@@ -207,6 +207,7 @@ std::string FunctionWriter::access(Instruction i, size_t from) {
   if (a.kind.exists())
     out += std::string(a.as_unwritten ? " as const " : " as ") + path_text(module_, a.kind);
   if (a.is_volatile) out += " volatile";
+  if (a.guarded) out += " guarded";
   if (a.early) out += " early";
   return out;
 }

@@ -64,6 +64,7 @@ void Maker::memory_operation() {
     a.indexed = false, a.scale = 1, a.offset = 0;
   }
   a.is_volatile = chance(10);
+  a.guarded = chance(10);
   std::span<const Value> list(operands, a.indexed ? 2 : 1);
   if (chance(50)) {
     a.early = chance(5);

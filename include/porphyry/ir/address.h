@@ -21,6 +21,7 @@ struct Address {
   bool masked = false;
   bool is_volatile = false;
   bool early = false;         // moved over a branch: where kinds are broken its value is arbitrary instead
+  bool guarded = false;        // outside of the object the access traps instead of faulting
   bool as_unwritten = false;  // `as const`: the bytes are never written while the object lives
   bool operator==(const Address&) const = default;
   unsigned operand_count() const { return 1u + (indexed ? 1u : 0u); }  // of the address alone

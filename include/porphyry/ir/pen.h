@@ -37,7 +37,7 @@ struct Where {
   int64_t scale = 1, offset = 0;
   uint32_t align = 0;  // 0: the kind's, or 1
   KindPath kind = {};
-  bool is_volatile = false;
+  bool is_volatile = false, guarded = false;
 };
 
 class Pen {

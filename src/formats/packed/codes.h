@@ -31,7 +31,7 @@ enum : uint8_t {
   has_weights = 64  // of edges
 };
 // Of an address.
-enum : uint8_t { indexed = 1, masked = 2, is_volatile = 4, early = 8, as_unwritten = 16, has_kind = 32 };
+enum : uint8_t { indexed = 1, masked = 2, is_volatile = 4, early = 8, as_unwritten = 16, has_kind = 32, guarded = 64 };
 
 constexpr uint64_t type_code(Type t) {
   return uint64_t(t.shape()) | uint64_t(t.bits()) << 3 | uint64_t(t.lanes() - 1u) << 11;

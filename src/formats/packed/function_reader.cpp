@@ -102,8 +102,9 @@ uint32_t FunctionReader::align() {
 Address FunctionReader::address() {
   Address a;
   uint8_t flags = in_.byte();
-  if (flags >> 6) in_.fail("an address has unknown properties");
+  if (flags >> 7) in_.fail("an address has unknown properties");
   a.indexed = flags & indexed, a.masked = flags & masked, a.is_volatile = flags & is_volatile;
+  a.guarded = flags & guarded;
   a.early = flags & early, a.as_unwritten = flags & as_unwritten;
   a.align = align();
   if (a.indexed) a.scale = static_cast<int64_t>(in_.number());

@@ -164,7 +164,8 @@ class FunctionPacker {
   void address(const Address& a) {
     out_.byte(static_cast<uint8_t>((a.indexed ? indexed : 0) | (a.masked ? masked : 0) |
                                    (a.is_volatile ? is_volatile : 0) | (a.early ? early : 0) |
-                                   (a.as_unwritten ? as_unwritten : 0) | (a.kind.exists() ? has_kind : 0)));
+                                   (a.guarded ? guarded : 0) | (a.as_unwritten ? as_unwritten : 0) |
+                                   (a.kind.exists() ? has_kind : 0)));
     out_.byte(static_cast<uint8_t>(std::countr_zero(a.align)));
     if (a.indexed) out_.number(static_cast<uint64_t>(a.scale));
     out_.signed_number(a.offset);

@@ -1,4 +1,4 @@
-// What may follow any operation, in this order: where m else v · align n · as kind · volatile · early ·
+// What may follow any operation, in this order: where m else v · align n · as kind · volatile · guarded · early ·
 // promise a, b · permit a, b · @file:line:column.
 #include "body.h"
 
@@ -116,6 +116,7 @@ void StatementReader::trailing() {
       if (!p_.has_align) a.align = module_.kinds.align(a.kind);
     }
     if (cursor_.accept_word("volatile")) a.is_volatile = true;
+    if (cursor_.accept_word("guarded")) a.guarded = true;
     if (cursor_.at_word("early") && p_.op == Op::Load) cursor_.take(), a.early = true;
   }
   if (cursor_.peek().kind == TokenKind::Name) {

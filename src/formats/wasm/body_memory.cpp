@@ -30,7 +30,7 @@ void BodyReader::load(const Opcode& is) {
   if (!live()) return stacks_.push(is.to);
   Writer::Place at = w_.place(w_.value(address), m.offset, is.bits / 8);
   Type t = ir_type(is.to), narrow = is.op == Op::Load ? t : Type::integer(is.bits);
-  Value v = pen().load(narrow, at.base, at.index, 1, at.offset);
+  Value v = pen().load(narrow, at.base, at.where);
   stacks_.push(is.to, is.op == Op::Load ? v : pen().convert(is.op, t, v));
 }
 
@@ -41,7 +41,7 @@ void BodyReader::store(const Opcode& is) {
   Value a = w_.value(address), v = w_.value(o);
   Writer::Place at = w_.place(a, m.offset, is.bits / 8);
   if (is.op == Op::Narrow) v = pen().narrow(Type::integer(is.bits), v);
-  pen().store(v, at.base, at.index, 1, at.offset);
+  pen().store(v, at.base, at.where);
 }
 
 void BodyReader::memory_size() {

@@ -134,7 +134,7 @@ class LaneReader {
   }
   Value load(Type t, Value address, uint32_t offset) {
     Writer::Place at = w_.place(address, offset, t.bytes());
-    return pen().load(t, at.base, at.index, 1, at.offset);
+    return pen().load(t, at.base, at.where);
   }
   Value put(Value lanes, uint16_t k, Value v) {
     Type t = w_.function().type(lanes);
@@ -303,7 +303,7 @@ void LaneReader::memory_step() {
   }
   Value v = is_.way == LaneWay::Store ? w_.value(lanes) : take(as(lanes, type_), w_.constant(k));
   Writer::Place to = w_.place(at, offset, bits / 8);
-  pen().store(v, to.base, to.index, 1, to.offset);
+  pen().store(v, to.base, to.where);
 }
 
 // ---- single lanes

@@ -68,7 +68,7 @@ Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
   if (f_.is_constant(address)) {
     uint64_t from = f_.constant_bits(address) + offset;
     if (from + bytes > least && has_size_) trap_if(pen().gt_u(wide(from + bytes), memory_size()));
-    return {base, {}, static_cast<int64_t>(from)};
+    return {base, {.offset = static_cast<int64_t>(from), .guarded = !has_size_ && from + bytes > least}};
   }
   Known& known = known_[address.index % known_.size()];
   if (known.address != address) known = {address, pen().widen_u(i64_, address)};
@@ -77,7 +77,7 @@ Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
     trap_if(pen().gt_u(pen().add(known.index, wide(reach)), memory_size()));
     known.reach = reach;
   }
-  return {base, known.index, offset};
+  return {base, {.index = known.index, .offset = offset, .guarded = !has_size_}};
 }
 
 Value Writer::checked_range(Value base, Value from, Value count, Value size) {

@@ -96,8 +96,8 @@ class Writer {
   void memory_changed();
   // So many bytes of memory from `address` (an i32) plus `offset` on, checked unless the host does that.
   struct Place {
-    Value base, index;
-    int64_t offset = 0;
+    Value base;
+    Where where;
   };
   Place place(Value address, uint32_t offset, unsigned bytes);
   // The same for any number of bytes, given as i64: the address of the first.

@@ -329,7 +329,9 @@ class BlockScheduler {
       if (s.kind == MeaningKind::Trap || (s.kind == MeaningKind::Compute && info(s.op).may_trap()))
         return true;
     if (!i.origin.exists() || !ir_.alive(i.origin)) return false;
-    return info(ir_.op(i.origin)).detail() == Detail::Address && ir_.address(i.origin).is_volatile;
+    if (info(ir_.op(i.origin)).detail() != Detail::Address) return false;
+    const Address& a = ir_.address(i.origin);
+    return a.is_volatile || a.guarded;
   }
 
   // ---- pressure ------------------------------------------------------------------------------------------

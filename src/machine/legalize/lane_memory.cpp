@@ -23,7 +23,7 @@ LaneCutter::Masked LaneCutter::masked(const Access& a, size_t lane, int64_t offs
   Value there = f_.result(pen_.put(
       {.op = Op::At, .operands = a.operands, .results = {&pointer_, 1}, .detail = f_.add_address(plain)}));
   return {{pen_.pick(a.flags[lane], there, nowhere())},
-          {.is_volatile = a.address.is_volatile, .early = a.address.early}};
+          {.is_volatile = a.address.is_volatile, .early = a.address.early, .guarded = a.address.guarded}};
 }
 
 // Sixteen bytes, as many as any element takes.

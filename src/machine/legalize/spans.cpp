@@ -37,7 +37,7 @@ class SpanStep {
         pen_.put({.op = Op::At, .operands = operands, .results = {&t, 1}, .detail = f_.add_address(plain)}));
   }
   static Address access(const Address& said, const AccessPiece& p) {
-    return moved({.align = said.align, .is_volatile = said.is_volatile}, p.at);
+    return moved({.align = said.align, .is_volatile = said.is_volatile, .guarded = said.guarded}, p.at);
   }
   bool short_one(Value bytes) const {
     return f_.is_constant(bytes) && f_.constant_bits(bytes) <= most_unrolled;
