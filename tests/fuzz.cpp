@@ -2,8 +2,8 @@
 // noise. Whatever comes, the reader gives diagnostics or a module; what passes the verifier is written, read
 // again and run for a little while.
 //
-//   porphyry_fuzz text|packed COUNT [SEED]        says how much was refused, or dies showing the last input's
-//   seed
+//   porphyry_fuzz text|packed|wasm COUNT [SEED]        says how much was refused, or dies showing the last
+//   input's seed
 #include <fmt/format.h>
 
 #include <cstdlib>
@@ -13,10 +13,12 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/formats/format.h"
 #include "porphyry/formats/packed.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
+#include "support/wasm_random.h"
 
 namespace {
 
@@ -90,6 +92,13 @@ void use(const Module& module, bool run) {
   }
 }
 
+Result<std::unique_ptr<Module>> load_as(std::string_view form, Realm& realm, const SourceText& source) {
+  auto module = format_named(form)->load(realm, source);
+  if (!module || form != "wasm") return module;
+  if (Diagnostics wrong = verify(**module); !wrong.empty()) std::abort();  // it does not verify itself
+  return module;
+}
+
 std::string sealed(std::string bytes) {
   if (bytes.size() < packed_header_bytes) return bytes;
   uint64_t size = bytes.size() - packed_header_bytes;
@@ -106,8 +115,9 @@ std::string sealed(std::string bytes) {
 int main(int count, char** arguments) {
   bool text = count > 1 && std::strcmp(arguments[1], "text") == 0;
   bool packed = count > 1 && std::strcmp(arguments[1], "packed") == 0;
-  if (count < 3 || !(text || packed))
-    return fmt::print(stderr, "porphyry_fuzz text|packed COUNT [SEED]\n"), 2;
+  bool wasm = count > 1 && std::strcmp(arguments[1], "wasm") == 0;
+  if (count < 3 || !(text || packed || wasm))
+    return fmt::print(stderr, "porphyry_fuzz text|packed|wasm COUNT [SEED]\n"), 2;
   uint64_t inputs = std::strtoull(arguments[2], nullptr, 10),
            seed = count > 3 ? std::strtoull(arguments[3], nullptr, 10) : 1;
   uint64_t refused = 0, loaded = 0;
@@ -117,6 +127,7 @@ int main(int count, char** arguments) {
     if (k % 50 == 0) {  // another pair of good files now and then
       Realm realm;
       auto small = [&](uint64_t n) {
+        if (wasm) return testing::WasmSample(n).make();
         Sample s = make_sample(realm, {.seed = n, .functions = 1, .statements = 6});
         return text ? write_text(*s.module) : write_packed(*s.module);
       };
@@ -128,12 +139,13 @@ int main(int count, char** arguments) {
     std::string input = m.below(20) == 0 ? m.noise(400)
                                          : m.changed(good, other,
                                                      text          ? 0
+                                                     : wasm        ? m.below(10) ? 8 : 0
                                                      : m.below(10) ? 24
                                                                    : 0);
     if (packed && m.below(20)) input = sealed(input);
     Realm realm;
     SourceText source("fuzz", input);
-    auto module = text ? load_text(realm, source) : load_packed(realm, "fuzz", input);
+    auto module = load_as(arguments[1], realm, source);
     if (!module && module.why().empty())
       return fmt::print("seed {}: refused without a reason\n", seed + k), 1;
     ++(module.good() ? loaded : refused);

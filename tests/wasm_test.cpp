@@ -1,13 +1,17 @@
 // WebAssembly read as IR: control, memory, tables, what is wrong, hostile bytes, sizes.
 #include <fmt/format.h>
 
+#include <map>
 #include <random>
+#include <set>
+#include <sstream>
 
 #include "porphyry/formats/format.h"
 #include "porphyry/formats/packed.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/print/print.h"
 #include "support/measure.h"
+#include "support/process.h"
 #include "support/wasm_build.h"
 #include "support/wasm_run.h"
 
@@ -234,6 +238,54 @@ TEST(Wasm, NamesAndPositions) {
   EXPECT_NE(text.find("local func \"wet bulb\"("), std::string::npos) << text;
   size_t at = m.bytes().find(get(0) + get(1) + add) + 4;
   EXPECT_NE(text.find(fmt::format("@1:{}:1", at)), std::string::npos) << at << text;
+}
+
+// Line tables of the host compiler, in each version of the format, against another reader of them.
+TEST(Wasm, LineTablesBecomePositions) {
+  TemporaryFolder folder;
+  for (int version : {2, 3, 4, 5}) {
+    auto built = run_command(
+        fmt::format("cd {} && g++ -gdwarf-{} -gstrict-dwarf -O1 -c {}/bench/twins.cpp -o t.o && ld -Ttext=0 "
+                    "-e 0 --unresolved-symbols=ignore-all t.o -o t 2>/dev/null; "
+                    "for s in debug_line debug_line_str debug_str; do objcopy -O binary --only-section=.$s "
+                    "--set-section-flags .$s=alloc t $s; done; "
+                    "readelf -wL t | awk '$2 ~ /^[0-9]+$/ && $3 ~ /^(0x)?[0-9a-f]+$/ {{ print $2, $3 }}'",
+                    folder.file(""), version, PORPHYRY_ROOT));
+    std::map<uint64_t, std::set<uint32_t>> should;  // by address
+    std::istringstream rows(built.out);
+    std::string line, address;
+    while (rows >> line >> address)
+      should[std::stoull(address, nullptr, 16)].insert(static_cast<uint32_t>(std::stoul(line)));
+    ASSERT_GT(should.size(), 200u) << built.out.substr(0, 500);
+    // a function of as many instructions as the code has bytes
+    size_t size = should.rbegin()->first + 1;
+    WasmModule m;
+    m.memory(1);
+    std::string code;
+    for (size_t k = 0; k < size; k += 6) code += i32(0) + op(0x2d) + uleb(0) + uleb(0) + drop;
+    m.function(m.type("", ""), "", code);
+    for (const char* s : {"debug_line", "debug_line_str", "debug_str"})
+      if (std::string content = contents(folder.file(s)); !content.empty())
+        m.section(0, name(std::string(".") + s) + content);
+    auto program = must_load(m.bytes());
+    ASSERT_NE(program, nullptr);
+    const Module& module = *program->program.module;
+    const Function& f = module.function(program->program.functions[0].symbol);
+    // The section begins with the number of functions, the size of the body, the number of locals.
+    size_t start = m.bytes().find(code.substr(0, 12)) - 2 - uleb(code.size() + 2).size(), checked = 0;
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b)) {
+        const PositionRow& row = module.position(f.position(i));
+        if (f.op(i) != Op::Load || !row.merged_with.exists()) continue;
+        uint64_t at = module.position(row.merged_with).line - start;
+        auto after = should.upper_bound(at);
+        if (after == should.begin()) continue;
+        EXPECT_TRUE((--after)->second.contains(row.line)) << version << ": " << row.line << " at " << at;
+        ++checked;
+      }
+    EXPECT_GT(checked, size / 12) << version;
+    EXPECT_NE(module.sources.back().name.find('/'), std::string::npos) << module.sources.back().name;
+  }
 }
 
 // ---- what is wrong

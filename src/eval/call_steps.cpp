@@ -93,6 +93,7 @@ void Evaluator::Machine::call_step(const Step& s) {
   if (returns) {
     leave();
   } else if (frames_.size() >= options_.frame_limit) {
+    out_.too_deep = true;
     return end(Outcome::End::Exhausted, fmt::format("more than {} calls inside calls", options_.frame_limit));
   }
   enter(to, moved_);

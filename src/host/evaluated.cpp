@@ -222,6 +222,9 @@ CallResult EvaluatedInstance::run(Symbol function, std::span<const Datum> argume
     out.message = fmt::format("the program ended itself with code {}", *host_exit_);
   } else if (!host_trap_.empty()) {
     out.message = host_trap_;
+  } else if (is.too_deep && !is.trace.empty()) {
+    out.end = CallResult::End::Trap;
+    out.message = fmt::format("the stack is exhausted, in '{}'", module_->symbol_name(is.trace[0].function));
   } else if (is.end == Outcome::End::Trap && !is.trace.empty()) {
     const Outcome::Call& at = is.trace[0];
     Position p = at.at.exists() ? module_->function(at.function).position(at.at) : Position();

@@ -62,9 +62,13 @@ std::string trap_text(const LoadedProgram& loaded, Position at, std::string_view
   if (setting_up)
     return fmt::format("a segment does not fit the memory or table, at byte {}", m.position(at).line);
   if (!at.exists()) return fmt::format("a trap, in '{}'", function);
-  uint32_t offset = m.position(at).line;
-  return fmt::format("{} ({}), in '{}' at byte {}", trap_reason(loaded.bytes, offset),
-                     instruction_name(loaded.bytes, offset), function, offset);
+  const PositionRow& row = m.position(at);
+  uint32_t offset = row.merged_with.exists() ? m.position(row.merged_with).line : row.line;
+  std::string place = row.merged_with.exists()
+                          ? fmt::format("{}:{}:{}, ", m.sources[row.source - 1].name, row.line, row.column)
+                          : "";
+  return fmt::format("{} ({}), in '{}' at {}byte {}", trap_reason(loaded.bytes, offset),
+                     instruction_name(loaded.bytes, offset), function, place, offset);
 }
 
 }  // namespace porphyry::wasm

@@ -30,7 +30,10 @@ struct Run {
 thread_local Run* running = nullptr;
 
 constexpr int signals[] = {SIGILL, SIGFPE, SIGSEGV, SIGBUS, SIGTRAP, SIGALRM};
-struct sigaction before[std::size(signals)];
+struct sigaction* handlers_before() {  // by signal
+  static struct sigaction all[std::size(signals)];
+  return all;
+}
 
 // The handler runs on a stack of its own, since the run's may be exhausted.
 struct HandlerStack {
@@ -46,15 +49,22 @@ struct HandlerStack {
 
 // All ranges there ever were, so that a handler of signals may walk them without a lock; those that are free
 // have no owner.
-std::atomic<CodeRange*> first_range = nullptr;
-std::mutex ranges_lock;
+struct Ranges {
+  std::atomic<CodeRange*> first = nullptr;
+  std::mutex lock;
+};
+Ranges& ranges() {
+  static Ranges all;
+  return all;
+}
 
 void pass_on(int number, siginfo_t* info, void* context) {
   for (size_t k = 0; k < std::size(signals); ++k) {
     if (signals[k] != number) continue;
-    if (before[k].sa_flags & SA_SIGINFO) return before[k].sa_sigaction(number, info, context);
-    if (before[k].sa_handler == SIG_IGN) return;
-    if (before[k].sa_handler != SIG_DFL) return before[k].sa_handler(number);
+    if (handlers_before()[k].sa_flags & SA_SIGINFO)
+      return handlers_before()[k].sa_sigaction(number, info, context);
+    if (handlers_before()[k].sa_handler == SIG_IGN) return;
+    if (handlers_before()[k].sa_handler != SIG_DFL) return handlers_before()[k].sa_handler(number);
   }
   signal(number, SIG_DFL);
   raise(number);
@@ -75,7 +85,7 @@ void install() {
     struct sigaction action {};
     action.sa_sigaction = handle;
     action.sa_flags = SA_SIGINFO | SA_ONSTACK | SA_NODEFER;
-    for (size_t k = 0; k < std::size(signals); ++k) sigaction(signals[k], &action, &before[k]);
+    for (size_t k = 0; k < std::size(signals); ++k) sigaction(signals[k], &action, &handlers_before()[k]);
   });
   thread_local HandlerStack stack;
 }
@@ -103,7 +113,7 @@ bool is_end_of_stack(uint64_t address) {
 }
 
 const NativeCode* owner_of(uint64_t at) {
-  for (const CodeRange* r = first_range.load(std::memory_order_acquire); r; r = r->next)
+  for (const CodeRange* r = ranges().first.load(std::memory_order_acquire); r; r = r->next)
     if (const NativeCode* owner = r->owner.load(std::memory_order_acquire);
         owner && at >= r->start.load(std::memory_order_relaxed) &&
         at < r->end.load(std::memory_order_relaxed))
@@ -112,17 +122,17 @@ const NativeCode* owner_of(uint64_t at) {
 }
 
 ProtectedCode::ProtectedCode(const Jit& jit, const NativeCode& owner) {
-  std::lock_guard guard(ranges_lock);
+  std::lock_guard guard(ranges().lock);
   for (const MemoryRegion& region : jit.regions()) {
     if (!region.executable) continue;
-    CodeRange* r = first_range.load();
+    CodeRange* r = ranges().first.load();
     while (r && r->owner.load()) r = r->next;
     bool fresh = !r;
     if (fresh) r = new CodeRange;
     r->start = reinterpret_cast<uint64_t>(region.memory);
     r->end = r->start + region.bytes;
     r->owner.store(&owner, std::memory_order_release);
-    if (fresh) r->next = first_range.load(), first_range.store(r, std::memory_order_release);
+    if (fresh) r->next = ranges().first.load(), ranges().first.store(r, std::memory_order_release);
     ranges_.push_back(r);
   }
 }

@@ -48,6 +48,7 @@ struct Outcome {
   std::string message;         // why, unless a result
   std::vector<Call> trace;     // innermost first, unless a result; cut to 64
   uint64_t steps = 0;
+  bool too_deep = false;  // exhausted by calls inside calls
 };
 
 // A call of an external function, as its host sees it.

@@ -24,7 +24,8 @@
 // library's calloc and free.
 //
 // Functions are valid SSA without memory for locals. What may trap is a comparison and `trap`; the position
-// of each instruction is its offset in the file, as a line.
+// of each instruction is its offset in the file, as a line of source 1; where the module carries line tables for
+// debuggers (DWARF), it is the line there, and the offset stands behind `and`.
 #pragma once
 
 #include <memory>

@@ -84,9 +84,12 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   p.guarded = options.guarded;
   Module& module = *p.module;
   module.sources.push_back({1, name});
+  const Lines lines = read_lines(s.line_tables);
+  for (uint32_t k = 0; k < lines.files.size(); ++k)
+    if (module.sources.size() < 100'000) module.sources.push_back({k + 2, lines.files[k]});
   lay_out(s);
   Runtime runtime(module);
-  Context context{s, module, options, runtime, signatures_of(p), realm.name("instance")};
+  Context context{s, module, options, runtime, signatures_of(p), realm.name("instance"), lines};
   add_functions(s, context);
   add_segments(s, module);
   Diagnostics problems;

@@ -130,7 +130,10 @@ class SectionReader {
   void custom() {
     std::string_view name = in_.name();
     if (name == "name") names_ = in_;
-    in_.bytes(in_.left());
+    std::string_view content = in_.bytes(in_.left());
+    if (name == ".debug_line") out_.line_tables.line = content;
+    if (name == ".debug_line_str") out_.line_tables.line_str = content;
+    if (name == ".debug_str") out_.line_tables.str = content;
   }
   void types();
   void imports();
@@ -330,6 +333,7 @@ void SectionReader::elements() {
 }
 
 void SectionReader::code() {
+  out_.code_start = in_.offset();
   uint32_t at = in_.offset(), n = in_.count("functions");
   size_t wanted = p_.functions.size() - out_.imported_functions;
   if (in_.good() && n != wanted)

@@ -4,6 +4,7 @@
 #include <unordered_map>
 
 #include "in.h"
+#include "lines.h"
 #include "porphyry/formats/wasm.h"
 
 namespace porphyry::wasm {
@@ -52,7 +53,9 @@ struct Sections {
   std::vector<uint8_t> declared;                               // by function: `ref.func` may name it
   std::string_view name;                                       // of the module
   std::unordered_map<uint64_t, std::string_view> local_names;  // by function << 32 | local
-  uint64_t budget = 0;                                         // how many values may still be made: see spend
+  LineTables line_tables;
+  uint32_t code_start = 0;  // of the code section's content, in the file
+  uint64_t budget = 0;      // how many values may still be made: see spend
 
   // What takes few bytes may stand for many values: a call of a function with a thousand results. False when
   // the module stands for too many.

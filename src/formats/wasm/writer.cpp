@@ -26,6 +26,18 @@ Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType>
   if (!context.sections.program.memories.empty()) load_memory();
 }
 
+// At the source's line, if one is known, and the offset in the file.
+void Writer::place_pen() {
+  Position offset = context_.module.add_position({1, offset_, 1});
+  positioned_ = true;
+  if (!context_.lines.rows.empty())
+    if (const LineRow* l = context_.lines.find(offset_ - context_.sections.code_start)) {
+      pen_.from(context_.module.add_position({l->file + 2, l->line, std::max(l->column, 1u), {}, offset}));
+      return;
+    }
+  pen_.from(offset);
+}
+
 std::span<const Value> Writer::values(std::span<const Operand> all) {
   values_.clear();
   for (const Operand& o : all) values_.push_back(value(o));

@@ -20,6 +20,7 @@ struct Context {
   class Runtime& runtime;
   std::vector<Signature> signatures;  // by type, with the instance in front
   Name instance_name;
+  const Lines& lines;  // its files are the module's sources from 2 on
 };
 
 class Writer {
@@ -45,7 +46,7 @@ class Writer {
   // Instructions from here on come from this offset in the file.
   void at(uint32_t offset) { offset_ = offset, positioned_ = false; }
   Pen& pen() {
-    if (!positioned_) pen_.from(1, offset_, 1), positioned_ = true;
+    if (!positioned_) place_pen();
     return pen_;
   }
 
@@ -107,6 +108,7 @@ class Writer {
 
  private:
   void load_memory();
+  void place_pen();
 
   static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64), v128_ = i32_.with_lanes(4);
   const Context& context_;
