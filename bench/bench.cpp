@@ -240,6 +240,7 @@ int main(int count, char** arguments) {
   std::string part = count == 4 ? arguments[3] : "";
   if (part.empty() || part == "language") language_costs(std::strtoul(arguments[2], nullptr, 10));
   if (part.empty() || part == "compile") compile_costs(arguments[1]);
+  if (part.empty() || part == "webassembly") webassembly_costs();
   if (!part.empty() && part != "kernels") return 0;
   std::vector<std::string> slower = kernel_times(arguments[1]);
   for (const std::string& name : slower) fmt::print(stderr, "'{}' is slower at -O1 than at -O0\n", name);

@@ -64,4 +64,7 @@ void language_costs(size_t most);
 // What compiling costs: text to object, by stage, against the host compiler in `folder`, and how it grows.
 void compile_costs(const std::string& folder);
 
+// What modules of WebAssembly cost that others made: see scripts/corpus.
+void webassembly_costs();
+
 }  // namespace porphyry::bench

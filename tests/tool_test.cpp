@@ -431,6 +431,9 @@ TEST(Examples, DoWhatTheySay) {
   Ran called = testing::run_command(PORPHYRY_EXAMPLES "/example_call_compiled");
   EXPECT_EQ(called.status, 0);
   EXPECT_NE(called.out.find("use 2430 liters"), std::string::npos);
+  Ran instance = testing::run_command(PORPHYRY_EXAMPLES "/example_call_webassembly");
+  EXPECT_EQ(instance.status, 0);
+  EXPECT_NE(instance.out.find("the lowest of the night: -1.25 degrees"), std::string::npos);
 }
 
 }  // namespace

@@ -124,6 +124,8 @@ Result<SessionCall> Session::call(std::string_view function, const std::vector<s
 Result<std::vector<SessionCall>> Session::run_file(const SourceText& calls) {
   std::vector<SessionCall> out;
   std::string_view rest = calls.text();
+  const size_t slash = calls.name().rfind('/');
+  const std::string folder = slash == std::string::npos ? "" : calls.name().substr(0, slash + 1);
   for (uint32_t line = 1, at = 0; !rest.empty(); ++line) {
     size_t end = std::min(rest.find('\n'), rest.size());
     std::string_view text = rest.substr(0, std::min(end, rest.find('#')));
@@ -137,6 +139,9 @@ Result<std::vector<SessionCall>> Session::run_file(const SourceText& calls) {
     std::string label;
     if (words.size() > 2 && words[1] == "=") label = words[0], words.erase(words.begin(), words.begin() + 2);
     if (!words.empty()) {
+      const std::string shown = fmt::format("{}", fmt::join(words, " "));
+      for (std::string& w : words)  // files lie beside the calls
+        if (w.starts_with("file:") && !w.starts_with("file:/")) w = "file:" + folder + w.substr(5);
       auto called = call(words[0], {words.begin() + 1, words.end()}, label);
       if (!called) {
         Diagnostics why;
@@ -144,6 +149,7 @@ Result<std::vector<SessionCall>> Session::run_file(const SourceText& calls) {
           why.push_back(calls.at(at, static_cast<uint32_t>(text.size()), d.message, d.expected));
         return why;
       }
+      called->text = shown;
       out.push_back(std::move(*called));
       if (out.back().run.end != CallResult::End::Result) break;
     }

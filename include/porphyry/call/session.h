@@ -34,7 +34,7 @@ class Session {
   // Every wrong word is reported; a trap is a result.
   Result<SessionCall> call(std::string_view function, const std::vector<std::string>& words,
                            std::string_view label = {});
-  // Calls of a file, one a line, until one ends in anything but a result. Wrong words end it, too.
+  // Calls of a file, one a line, its own files beside it, until one ends in anything but a result. Wrong words end it, too.
   Result<std::vector<SessionCall>> run_file(const SourceText& calls);
 
   // What happened to the memory behind `file:` and `zero:`, as changed_memory of call.h says it.

@@ -83,7 +83,7 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   p.module = std::make_unique<Module>(realm, module_name(s, name));
   p.guarded = options.guarded;
   Module& module = *p.module;
-  module.sources.push_back({1, name});
+  module.sources.push_back({1, name.substr(name.rfind('/') == name.npos ? 0 : name.rfind('/') + 1)});
   const Lines lines = read_lines(s.line_tables);
   for (uint32_t k = 0; k < lines.files.size(); ++k)
     if (module.sources.size() < 100'000) module.sources.push_back({k + 2, lines.files[k]});

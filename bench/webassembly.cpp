@@ -1,0 +1,249 @@
+// What modules that others made cost: reading, lowering, and running against the native library of the same
+// algorithm, with pages as guards and with comparisons.
+#include <argon2.h>
+#include <fmt/format.h>
+#include <kissfft/kiss_fft.h>
+#include <lz4frame.h>
+#include <malloc.h>
+#include <png.h>
+#include <sqlite3.h>
+#include <xxhash.h>
+
+#include <cmath>
+
+#include "common.h"
+#include "porphyry/machine/lower.h"
+#include "porphyry/object/object.h"
+#include "porphyry/passes/passes.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/targets/targets.h"
+#include "support/corpus.h"
+
+namespace porphyry::bench {
+namespace {
+
+using testing::Guest;
+
+// ---- reading and lowering
+// ------------------------------------------------------------------------------------
+
+size_t heap_bytes() { return mallinfo2().uordblks + mallinfo2().hblkhd; }
+
+void reading(const std::string& name) {
+  std::string bytes = testing::corpus_module(name);
+  if (bytes.empty()) return;
+  double seconds[2], memory[2];
+  for (bool guarded : {false, true}) {
+    auto read = [&] {
+      auto realm = std::make_unique<Realm>();
+      auto program = wasm::read_wasm(*realm, name, bytes, {.guarded = guarded});
+      return std::pair(std::move(realm), std::move(program));
+    };
+    seconds[guarded] = least_seconds_to_make(read);
+    size_t before = heap_bytes();
+    auto kept = read();
+    memory[guarded] = static_cast<double>(heap_bytes() - before) / static_cast<double>(bytes.size());
+  }
+  size_t code = 0;
+  double object = least_seconds_to_make([&] {
+    Realm realm;
+    auto program = wasm::read_wasm(realm, name, bytes);
+    auto lowered = machine::lower(std::move(program->module), *native_target(), {.keep_bodies = false});
+    code = 0;
+    for (const auto& f : lowered->functions) code += f.bytes.size();
+    return elf_bytes(make_object(*lowered, *native_target()));
+  });
+  auto rate = [&](double s) { return static_cast<double>(bytes.size()) / s / 1e6; };
+  fmt::print("{:<18}{:>9}{:>12.1f}{:>12.1f}{:>10.0f}{:>10.0f}{:>14.1f}\n", name, bytes.size(),
+             rate(seconds[0]), rate(seconds[1]), memory[0], memory[1],
+             object * 1e9 / static_cast<double>(code));
+}
+
+// ---- running
+// -------------------------------------------------------------------------------------------------
+
+struct Work {
+  const char *name, *module, *constructors, *malloc;
+  std::function<std::function<void()>(Guest&)> guest;  // prepares, then gives the work
+  std::function<void()> native;
+};
+
+void running(const Work& work) {
+  std::string bytes = testing::corpus_module(work.module);
+  if (bytes.empty()) return;
+  double native = least_seconds(work.native, 0.5), times[2][2];
+  for (bool guarded : {true, false})
+    for (int level : {0, 1}) {
+      auto loaded = wasm::load_program(work.module, bytes, {.guarded = guarded});
+      auto is = level_named(level ? "-O1" : "-O0");
+      run_pipeline(*(*loaded)->program.module, is->pipeline());
+      auto code = wasm::NativeCode::compile(*loaded, *native_target(), machine::LowerOptions::at(*is));
+      auto instance = make_instance(*code, testing::corpus_host((*loaded)->program));
+      if (!instance) return fmt::print("{}: {}", work.name, render(instance.why()));
+      Guest guest(**instance, work.malloc);
+      if (*work.constructors) guest(work.constructors, {});
+      auto run = work.guest(guest);
+      times[guarded][level] = least_seconds(run, 0.5) / native;
+      if (!guest.trouble.empty()) fmt::print("{}: {}\n", work.name, guest.trouble);
+    }
+  fmt::print("{:<18}{:>12.2f}{:>12.2f}{:>12.2f}{:>12.2f}\n", work.name, times[1][0], times[1][1], times[0][0],
+             times[0][1]);
+}
+
+std::vector<uint8_t> readings(size_t n) {
+  std::vector<uint8_t> out(n);
+  for (size_t k = 0; k < n; ++k) out[k] = static_cast<uint8_t>((k * k >> 7) ^ (k % 13));
+  return out;
+}
+
+Work hashing() {
+  static const std::vector<uint8_t> input = readings(1 << 20);
+  return {"xxhash 64",
+          "xxhash",
+          "",
+          "",
+          [](Guest& g) -> std::function<void()> {
+            uint32_t at = g.put(input);
+            return [&g, at] { g("xxh64", {at, input.size(), 1}); };
+          },
+          [] {
+            if (XXH64(input.data(), input.size(), 1) == 0) std::abort();
+          }};
+}
+
+Work decompressing() {
+  static const std::vector<uint8_t> plain = readings(1 << 20);
+  static const std::vector<char> packed = [] {
+    std::vector<char> out(LZ4F_compressFrameBound(plain.size(), nullptr));
+    out.resize(LZ4F_compressFrame(out.data(), out.size(), plain.data(), plain.size(), nullptr));
+    return out;
+  }();
+  return {"lz4 frame",
+          "wasm-lz4",
+          "d",
+          "e",
+          [](Guest& g) -> std::function<void()> {
+            uint64_t context = g("i", {});
+            uint32_t in = g.put(packed), out = g.room(plain.size());
+            return [&g, context, in, out] { g("h", {context, out, plain.size(), in, packed.size()}); };
+          },
+          [] {
+            static std::vector<char> out(plain.size());
+            LZ4F_dctx* context;
+            LZ4F_createDecompressionContext(&context, LZ4F_VERSION);
+            size_t n = out.size(), m = packed.size();
+            LZ4F_decompress(context, out.data(), &n, packed.data(), &m, nullptr);
+            LZ4F_freeDecompressionContext(context);
+          }};
+}
+
+Work passwords() {
+  return {"argon2id, 1 MB",
+          "argon2",
+          "d",
+          "f",
+          [](Guest& g) -> std::function<void()> {
+            uint32_t text = g.text("frost watch in the orchard"), out = g.room(32);
+            return [&g, text, out] { g("e", {1, 1024, 1, text, 10, text, 16, out, 32, 0, 0, 2, 0x13}); };
+          },
+          [] {
+            uint8_t out[32];
+            argon2_hash(1, 1024, 1, "frost watc", 10, "frost watch in t", 16, out, 32, nullptr, 0, Argon2_id,
+                        0x13);
+          }};
+}
+
+Work transform() {
+  static const std::vector<kiss_fft_cpx> in = [] {
+    std::vector<kiss_fft_cpx> out(4096);
+    for (size_t k = 0; k < out.size(); ++k) out[k] = {std::sin(0.01f * static_cast<float>(k)), 0};
+    return out;
+  }();
+  return {"fft of 4,096",
+          "kissfft",
+          "g",
+          "i",
+          [](Guest& g) -> std::function<void()> {
+            uint32_t from = g.put(in), to = g.room(in.size() * sizeof(kiss_fft_cpx));
+            uint64_t plan = g("h", {in.size(), 0, 0, 0});
+            return [&g, plan, from, to] { g("l", {plan, from, to}); };
+          },
+          [] {
+            static kiss_fft_cfg plan = kiss_fft_alloc(static_cast<int>(in.size()), 0, nullptr, nullptr);
+            static std::vector<kiss_fft_cpx> out(in.size());
+            kiss_fft(plan, in.data(), out.data());
+          }};
+}
+
+Work picture() {
+  static const std::string file = [] {
+    std::ifstream in(std::string(PORPHYRY_ROOT) + "/docs/screenshots/lower.png", std::ios::binary);
+    return std::string(std::istreambuf_iterator<char>(in), {});
+  }();
+  return {"png, 1280 x 800",
+          "lodepng",
+          "_initialize",
+          "malloc",
+          [](Guest& g) -> std::function<void()> {
+            uint32_t in = g.put(std::vector<char>(file.begin(), file.end())), told = g.room(12);
+            return [&g, in, told] {
+              g("lodepng_decode32", {told, told + 4, told + 8, in, file.size()});
+              g("free", {g.get<uint32_t>(told)});
+            };
+          },
+          [] {
+            png_image image{};
+            image.version = PNG_IMAGE_VERSION;
+            png_image_begin_read_from_memory(&image, file.data(), file.size());
+            image.format = PNG_FORMAT_RGBA;
+            static std::vector<uint8_t> out;
+            out.resize(PNG_IMAGE_SIZE(image));
+            png_image_finish_read(&image, nullptr, out.data(), 0, nullptr);
+          }};
+}
+
+const char* const query =
+    "with recursive m(k) as (select 0 union all select k + 1 from m where k < 20000) "
+    "select sum(k * k % 97), count(distinct k % 1000), max(printf('%d', k)) from m";
+
+Work database() {
+  return {"sqlite query",
+          "sql-wasm",
+          "P",
+          "",
+          [](Guest& g) -> std::function<void()> {
+            Guest* room = new Guest(g);  // kept for as long as the work is
+            uint32_t handle = room->room(64), name = room->text(":memory:"), text = room->text(query);
+            (*room)("Ha", {name, handle});
+            uint32_t db = room->get<uint32_t>(handle);
+            return [room, db, text] { (*room)("W", {db, text, 0, 0, 0}); };
+          },
+          [] {
+            static sqlite3* db = [] {
+              sqlite3* out;
+              sqlite3_open(":memory:", &out);
+              return out;
+            }();
+            sqlite3_exec(db, query, nullptr, nullptr, nullptr);
+          }};
+}
+
+}  // namespace
+
+void webassembly_costs() {
+  if (testing::corpus_module("xxhash").empty())
+    return fmt::print("\nWebAssembly: no modules; scripts/corpus fetches them\n");
+  fmt::print(
+      "\nWebAssembly: reading with validation and SSA, MB of the file a second; memory, bytes a byte of the "
+      "file\n");
+  fmt::print("{:<18}{:>9}{:>12}{:>12}{:>10}{:>10}{:>14}\n", "module", "bytes", "checked", "guarded", "memory",
+             "guarded", "ns a byte of code");
+  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
+    reading(name);
+  fmt::print("\nWebAssembly at work: time to the native library's\n{:<18}{:>12}{:>12}{:>12}{:>12}\n", "",
+             "guarded -O0", "guarded -O1", "checked -O0", "checked -O1");
+  for (const Work& w : {hashing(), decompressing(), passwords(), transform(), picture(), database()})
+    running(w);
+}
+
+}  // namespace porphyry::bench
