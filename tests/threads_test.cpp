@@ -6,6 +6,7 @@
 
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/formats/packed.h"
+#include "porphyry/host/instance.h"
 #include "porphyry/jit/apart.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -13,6 +14,7 @@
 #include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
+#include "support/wasm_build.h"
 
 namespace porphyry {
 namespace {
@@ -117,6 +119,58 @@ TEST(Threads, TheToolLowersManyInputs) {
                                                       folder.file("out"), PORPHYRY_TOOL, files));
   EXPECT_EQ(all.status, 0) << all.out;
   EXPECT_EQ(all.out, "");
+}
+
+// A module of WebAssembly with enough code for several threads, each function with its own mistakes or none.
+std::string many_functions(bool wrong) {
+  using namespace testing::wasm_text;
+  WasmModule m;
+  m.memory(1, 9);
+  uint32_t t = m.type("ii", "i");
+  std::string code;
+  for (int k = 0; k < 60; ++k)
+    code += block("", loop("", get(0) + get(1) + op(0x6a) + tee(0) + i32(k) + op(0x73) + set(1) + get(0) +
+                                   access(0x28) + get(1) + op(0x46) + branch_if(0)));
+  for (int k = 0; k < 100; ++k)
+    m.exported("f" + std::to_string(k), m.function(t, "",
+                                                   code + i32(k % 2) + op(0x40) + op(0) + op(0x1a) +
+                                                       (wrong && k % 3 == 0 ? i64(k) : get(0))));
+  return m.bytes();
+}
+
+TEST(Threads, ReadTheSameModuleWhateverTheirNumber) {
+  auto read = [](bool wrong, unsigned threads) {
+    Realm realm;
+    auto program = wasm::read_wasm(realm, "many.wasm", many_functions(wrong), {.threads = threads});
+    return program ? write_text(*program->module) : render(program.why());
+  };
+  for (bool wrong : {false, true}) {
+    const std::string one = read(wrong, 1);
+    EXPECT_EQ(one.find("takes") != one.npos || one.find("is on the stack") != one.npos, wrong);
+    for (unsigned threads : {2, 3, 8}) EXPECT_EQ(read(wrong, threads), one) << threads;
+  }
+}
+
+TEST(Threads, InstancesOfOneProgramRunSideBySide) {
+  auto program = wasm::load_program("many.wasm", many_functions(false), {.guarded = true});
+  ASSERT_TRUE(program.good()) << render(program.why());
+  auto code = wasm::NativeCode::compile(*program, *native_target());
+  ASSERT_TRUE(code.good()) << render(code.why());
+  std::vector<std::string> wrong(4);
+  std::vector<std::thread> threads;
+  for (size_t k = 0; k < wrong.size(); ++k)
+    threads.emplace_back([&, k] {
+      auto instance = make_instance(*code, {});
+      if (!instance) return void(wrong[k] = render(instance.why()));
+      for (int n = 0; n < 20; ++n) {
+        const Datum given[] = {{n % 4 == 3 ? 0xfffffff0 : 0}, {static_cast<uint64_t>(n)}};
+        wasm::CallResult run = (*instance)->call("f" + std::to_string(n), given);
+        bool trap = run.end == wasm::CallResult::End::Trap;
+        if (n % 4 == 3 && !trap) wrong[k] = "no trap outside of the memory";
+      }
+    });
+  for (std::thread& t : threads) t.join();
+  for (const std::string& w : wrong) EXPECT_EQ(w, "");
 }
 
 }  // namespace

@@ -175,7 +175,7 @@ class Variables::Eraser {
 
  private:
   // A parameter is needed where two different values come in that are no parameters of ours, or are needed
-  // themselves. Most are found so in a walk or two, and nearly all others are superfluous.
+  // themselves. Nearly all others are superfluous. O(arguments).
   Numbers not_plainly_needed() const {
     std::vector<uint8_t> needed(v_.made_.size());
     auto is_needed = [&](uint32_t k) {
@@ -192,10 +192,19 @@ class Variables::Eraser {
       }
       return false;
     };
-    for (bool changed = true; changed;) {
-      changed = false;
-      for (uint32_t k = 0; k < needed.size(); ++k)
-        if (!needed[k] && is_needed(k)) needed[k] = 1, changed = true;
+    Numbers to_try(needed.size());
+    std::iota(to_try.begin(), to_try.end(), 0u);
+    while (!to_try.empty()) {
+      uint32_t k = to_try.back();
+      to_try.pop_back();
+      if (needed[k] || !is_needed(k)) continue;
+      needed[k] = 1;
+      for (Slot slot : f_.uses(v_.made_[k].parameter)) {  // those that take it may now be needed, too
+        Edge e = f_.use(slot).edge;
+        if (!e.exists()) continue;
+        Value user = f_.parameters(f_.to(e))[slot.index - f_.argument_slot(e, 0).index];
+        if (uint32_t row = row_.get(user); row && !needed[row - 1]) to_try.push_back(row - 1);
+      }
     }
     Numbers out;
     for (uint32_t k = 0; k < needed.size(); ++k)

@@ -45,8 +45,8 @@ inline wasm::Imports corpus_host(const wasm::Program& program) {
       out.function(i.module, i.name, copy_back);
     else if (i.name == "emscripten_date_now" || i.name == "emscripten_get_now")
       out.function(i.module, i.name, [] { return 1.7e12; });
-    else if (i.name == "_tzset_js" || i.name == "__handle_stack_overflow")
-      continue;
+    else if (i.module == "a")  // of what cannot be told by its name nothing is expected
+      out.add(i.module, i.name, t, [](wasm::HostFunctionCall&) { return true; });
   }
   return out;
 }
@@ -73,7 +73,7 @@ class Guest {
   template <class T>
   uint32_t put(const std::vector<T>& all) {
     uint32_t at = room(std::max<size_t>(all.size() * sizeof(T), 1));
-    std::memcpy(of_.memory().data() + at, all.data(), all.size() * sizeof(T));
+    write(at, all);
     return at;
   }
   uint32_t text(std::string_view s) {
@@ -83,7 +83,7 @@ class Guest {
   }
   template <class T>
   void write(uint32_t at, const std::vector<T>& all) {
-    std::memcpy(of_.memory().data() + at, all.data(), all.size() * sizeof(T));
+    if (!all.empty()) std::memcpy(of_.memory().data() + at, all.data(), all.size() * sizeof(T));
   }
   template <class T>
   T get(uint32_t at) {
@@ -94,7 +94,7 @@ class Guest {
   template <class T>
   std::vector<T> many(uint32_t at, size_t count) {
     std::vector<T> out(count);
-    std::memcpy(out.data(), of_.memory().data() + at, count * sizeof(T));
+    if (count > 0) std::memcpy(out.data(), of_.memory().data() + at, count * sizeof(T));
     return out;
   }
   std::string text_at(uint32_t at) {

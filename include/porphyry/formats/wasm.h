@@ -138,6 +138,8 @@ struct ReadOptions {
   // (guarded_bytes of addresses, of which only the memory's own are accessible), and reports the fault as a
   // trap.
   bool guarded = false;
+  // How many threads may read functions; 0: as many as the processor has. What comes out is the same.
+  unsigned threads = 0;
 };
 // Every offset that code can form, and the widest access there.
 constexpr uint64_t guarded_bytes = (uint64_t(1) << 33) + page_bytes;

@@ -39,7 +39,7 @@ static Function::Expected expected(size_t bytes, bool guarded) {
 }
 
 std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
-                                 Writes& writes) {
+                                 Writes& writes, Wanted& wanted) {
   const Body& body = sections.bodies[function - sections.imported_functions];
   In in(body.code, body.offset);
   std::vector<ValueType> locals = read_locals(in, sections.program.type_of(function), sections);
@@ -47,7 +47,7 @@ std::optional<Mistake> read_body(const Context& context, uint32_t function, Sect
     Function& f = context.module.function(sections.program.functions[function].symbol);
     f.expect(expected(body.code.size(), context.options.guarded));
     writes.scan(in, static_cast<uint32_t>(locals.size()));
-    Writer writer(context, function, std::move(locals), body.offset, writes);
+    Writer writer(context, function, std::move(locals), body.offset, writes, wanted);
     BodyReader(sections, in, writer, writes, function).read();
     if (in.good()) writer.variables().finish();
     f.compact();

@@ -9,7 +9,7 @@ namespace porphyry::wasm {
 // The code of one function, validated; what is wrong with it, if anything. Its IR is then to be thrown away.
 // `writes`: memory that each function uses again. O(bytes).
 std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
-                                 Writes& writes);
+                                 Writes& writes, Wanted& wanted);
 
 class BodyReader {
  public:

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include "body.h"
-#include "runtime.h"
 
 namespace porphyry::wasm {
 
@@ -55,7 +54,7 @@ void BodyReader::memory_grow() {
   Operand pages = stacks_.pop(ValueType::I32);
   if (!has_memory() || !live()) return stacks_.push(ValueType::I32);
   Value n = w_.value(pages), record = w_.record(p_.memories[0].place, p_.memories[0].imported);
-  stacks_.push(ValueType::I32, pen().call(w_.context().runtime["memory.grow"], {record, n})[0]);
+  stacks_.push(ValueType::I32, w_.call("memory.grow", {record, n}, i32));
   w_.memory_changed();
 }
 
@@ -154,7 +153,7 @@ void BodyReader::table_grow() {
   Operand count = stacks_.pop(ValueType::I32), v = stacks_.pop(t.element);
   if (!live()) return stacks_.push(ValueType::I32);
   Value more = w_.value(count), record = w_.record(t.place, t.imported);
-  stacks_.push(ValueType::I32, pen().call(w_.context().runtime["table.grow"], {record, more, v.value})[0]);
+  stacks_.push(ValueType::I32, w_.call("table.grow", {record, more, v.value}, i32));
 }
 
 // A range of a table, checked: its elements and its first index.
@@ -172,7 +171,7 @@ void BodyReader::table_fill() {
   if (!live()) return;
   Value k = pen().widen_u(i64, w_.value(count));
   auto [elements, from] = element_range(w_, t, w_.value(to), k);
-  pen().call(w_.context().runtime["table.put"], {elements, from, k, v.value});
+  w_.call("table.put", {elements, from, k, v.value});
 }
 
 void BodyReader::table_copy() {
@@ -209,8 +208,8 @@ void BodyReader::table_init() {
   auto [elements, first] = element_range(w_, t, w_.value(target), k);
   Value from = pen().widen_u(i64, w_.value(source));
   w_.trap_if(pen().gt_u(pen().add(from, k), w_.field(i64, e.place)));
-  pen().call(w_.context().runtime["table.init"],
-             {w_.instance(), elements, first, pen().address_of(e.data), from, k});
+  Value data = pen().address_of(e.data);
+  w_.call("table.init", {w_.instance(), elements, first, data, from, k});
 }
 
 void BodyReader::element_drop() {

@@ -1,7 +1,6 @@
 #include "instance.h"
 
 #include "porphyry/base/rounding.h"
-#include "runtime.h"
 
 namespace porphyry::wasm {
 namespace {
@@ -21,8 +20,8 @@ uint64_t element_number(const Constant& c, const Program& p) {
 // Writes set_up and tear_down, in one walk each.
 class SetUp {
  public:
-  SetUp(Sections& sections, const Context& context)
-      : s_(sections), p_(sections.program), context_(context), module_(context.module) {}
+  SetUp(Sections& sections, const Context& context, Runtime& runtime)
+      : s_(sections), p_(sections.program), module_(context.module), runtime_(runtime) {}
 
   Symbol write_set_up() {
     Symbol out = begin("instance.set_up", {ptr, ptr});
@@ -54,7 +53,7 @@ class SetUp {
     Symbol out = begin("instance.grow_memory", {ptr, Type::integer(32)}, {Type::integer(32)});
     const MemoryRow& m = p_.memories[0];
     Value record = m.imported ? get(ptr, m.place) : at(m.place);
-    pen_->return_values(pen_->call(context_.runtime["memory.grow"], {record, parameter(1, "pages")}));
+    pen_->return_values(pen_->call(runtime_["memory.grow"], {record, parameter(1, "pages")}));
     return out;
   }
 
@@ -96,7 +95,7 @@ class SetUp {
   void put_data(const DataSegment& d);
   void start();
   void give_back(uint32_t place, bool imported) {
-    if (!imported) pen_->call(context_.runtime[storage_release], {get(ptr, place)});
+    if (!imported) pen_->call(runtime_[storage_release], {get(ptr, place)});
   }
   // Of a record's field, wherever the record is.
   Value field(Type t, uint32_t place, bool imported, int64_t offset) {
@@ -106,8 +105,8 @@ class SetUp {
 
   Sections& s_;
   Program& p_;
-  const Context& context_;
   Module& module_;
+  Runtime& runtime_;
   Symbol function_;
   std::optional<Pen> pen_;
   Value instance_, imports_;
@@ -159,13 +158,13 @@ void SetUp::fill_records() {
   }
   Symbol data = module_.add_data(fresh_name(module_, "functions"), std::move(rows));
   module_[data].is_local = true;
-  pen_->call(context_.runtime["functions.init"],
+  pen_->call(runtime_["functions.init"],
              {instance_, at(first_record_), pen_->address_of(data), wide(own_records_)});
 }
 
 // What the host gives, into a record.
 void SetUp::claim(uint32_t place, uint64_t bytes, uint64_t capacity, uint64_t count, uint64_t most) {
-  Value given = pen_->call(context_.runtime[storage_claim], {wide(bytes), wide(capacity)})[0];
+  Value given = pen_->call(runtime_[storage_claim], {wide(bytes), wide(capacity)})[0];
   trap_if(pen_->eq(given, pen_->null()));
   set(given, place);
   set(wide(count), place + 8);
@@ -197,7 +196,7 @@ void SetUp::put_elements(const ElementSegment& e) {
   Value to = pen_->widen_u(i64, constant(e.offset)), end = pen_->add(to, wide(e.items.size()));
   trap_if(pen_->gt_u(end, field(i64, t.place, t.imported, 8)));
   Value elements = field(ptr, t.place, t.imported, 0);
-  pen_->call(context_.runtime["table.init"],
+  pen_->call(runtime_["table.init"],
              {instance_, elements, to, pen_->address_of(e.data), wide(0), wide(e.items.size())});
 }
 
@@ -269,8 +268,8 @@ void add_segments(Sections& s, Module& module) {
   }
 }
 
-void add_set_up(Sections& s, const Context& context) {
-  SetUp writer(s, context);
+void add_set_up(Sections& s, const Context& context, Runtime& runtime) {
+  SetUp writer(s, context, runtime);
   uint32_t first = no_place, count = 0;
   for (const FunctionRow& row : s.program.functions)
     if (!row.imported && row.record != no_place) first = std::min(first, row.record), ++count;

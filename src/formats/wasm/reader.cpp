@@ -2,12 +2,17 @@
 // wrong one the first mistake is told.
 #include <fmt/format.h>
 
+#include <atomic>
+#include <thread>
+
 #include "body.h"
 #include "instance.h"
 #include "runtime.h"
 
 namespace porphyry::wasm {
 namespace {
+
+constexpr size_t mistake_limit = 100;  // enough to act on
 
 // Names are what the module exports a function as, else what its name section says.
 void add_functions(Sections& s, const Context& context) {
@@ -74,10 +79,64 @@ std::string module_name(const Sections& s, const std::string& file) {
 
 bool is_wasm(std::string_view bytes) { return bytes.starts_with(std::string_view("\0asm", 4)); }
 
+namespace {
+
+// What became of a function.
+struct Done {
+  Wanted wanted;
+  std::optional<Mistake> mistake;
+};
+
+// Every function with code, on so many threads, each in its own tables.
+std::vector<Done> read_bodies(Sections& s, const Context& context, unsigned threads) {
+  std::vector<Done> out(s.bodies.size());
+  std::atomic<size_t> next = 0;
+  std::atomic<size_t> wrong = 0;
+  auto work = [&] {
+    Writes writes;
+    for (size_t k; (k = next++) < out.size() && wrong < mistake_limit;) {
+      out[k].mistake =
+          read_body(context, s.imported_functions + static_cast<uint32_t>(k), s, writes, out[k].wanted);
+      wrong += out[k].mistake.has_value();
+    }
+  };
+  std::vector<std::jthread> workers;
+  for (unsigned k = 1; k < threads; ++k) workers.emplace_back(work);
+  work();
+  workers.clear();
+  return out;
+}
+
+unsigned threads_for(const Sections& s, const ReadOptions& options) {
+  size_t code = 0;
+  for (const Body& b : s.bodies) code += b.code.size();
+  constexpr size_t worth_a_thread = 32 << 10;
+  // Names are made while functions are read, and the realm is not for several threads.
+  if (!s.local_names.empty()) return 1;
+  unsigned most = options.threads ? options.threads : std::max(1u, std::thread::hardware_concurrency());
+  return static_cast<unsigned>(std::min<size_t>(most, 1 + code / worth_a_thread));
+}
+
+// Positions and routines that a function wants of the module.
+void put_into(Module& module, Function& f, const Wanted& wanted, Runtime& runtime) {
+  auto first = static_cast<uint32_t>(module.position_count());
+  for (PositionRow row : wanted.positions) {
+    if (row.merged_with.exists()) row.merged_with.index += first;
+    module.add_position(row);
+  }
+  for (Block b : f.blocks())
+    for (Instruction i : f.instructions(b))
+      if (Position p = f.position(i); p.exists()) f.set_position(i, Position(p.index + first));
+  for (const Wanted::Call& c : wanted.calls) f.set_detail(c.at, runtime[c.routine].index);
+}
+
+}  // namespace
+
 Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_view bytes,
                           const ReadOptions& options) {
   std::vector<Mistake> mistakes;
-  Sections s = read_sections(bytes, mistakes);
+  Sections s;
+  read_sections(bytes, s, mistakes);
   if (!mistakes.empty()) return diagnostic(name, mistakes[0]);
   Program& p = s.program;
   p.module = std::make_unique<Module>(realm, module_name(s, name));
@@ -88,22 +147,24 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   for (uint32_t k = 0; k < lines.files.size(); ++k)
     if (module.sources.size() < 100'000) module.sources.push_back({k + 2, lines.files[k]});
   lay_out(s);
-  Runtime runtime(module);
-  Context context{s, module, options, runtime, signatures_of(p), realm.name("instance"), lines};
+  Context context{s, module, options, signatures_of(p), realm.name("instance"), lines};
   add_functions(s, context);
   add_segments(s, module);
+  std::vector<Done> done = read_bodies(s, context, threads_for(s, options));
   Diagnostics problems;
-  Writes writes;
-  for (uint32_t k = 0; k < p.functions.size(); ++k) {
-    if (p.functions[k].imported) {
-      if (p.functions[k].symbol.exists()) pass_on(p.functions[k], context);
-    } else if (auto wrong = read_body(context, k, s, writes)) {
-      problems.push_back(diagnostic(name, *wrong, s.function_text(k)));
-      if (problems.size() == 100) break;  // enough to act on
-    }
-  }
+  for (uint32_t k = 0; k < done.size() && problems.size() < mistake_limit; ++k)
+    if (done[k].mistake)
+      problems.push_back(diagnostic(name, *done[k].mistake, s.function_text(s.imported_functions + k)));
   if (!problems.empty()) return problems;
-  add_set_up(s, context);
+  Runtime runtime(module);
+  for (uint32_t k = 0; k < p.functions.size(); ++k) {
+    const FunctionRow& row = p.functions[k];
+    if (!row.imported)
+      put_into(module, module.function(row.symbol), done[k - s.imported_functions].wanted, runtime);
+    else if (row.symbol.exists())
+      pass_on(row, context);
+  }
+  add_set_up(s, context, runtime);
   return std::move(s.program);
 }
 

@@ -387,8 +387,7 @@ std::string Sections::function_text(uint32_t function) const {
   return name.empty() ? out : fmt::format("{} '{}'", out, name);
 }
 
-Sections read_sections(std::string_view bytes, std::vector<Mistake>& problems) {
-  Sections out;
+void read_sections(std::string_view bytes, Sections& out, std::vector<Mistake>& problems) {
   out.budget = 200'000 + 16 * uint64_t(bytes.size());
   Mistake wrong;
   if (bytes.size() > 0x7fffffff)
@@ -400,7 +399,6 @@ Sections read_sections(std::string_view bytes, std::vector<Mistake>& problems) {
   else
     wrong = SectionReader(bytes, out).read();
   if (!wrong.message.empty()) problems.push_back(std::move(wrong));
-  return out;
 }
 
 }  // namespace porphyry::wasm

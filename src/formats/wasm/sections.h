@@ -1,6 +1,7 @@
 // A module's sections, read and validated but for the code of functions.
 #pragma once
 
+#include <atomic>
 #include <unordered_map>
 
 #include "in.h"
@@ -54,21 +55,22 @@ struct Sections {
   std::string_view name;                                       // of the module
   std::unordered_map<uint64_t, std::string_view> local_names;  // by function << 32 | local
   LineTables line_tables;
-  uint32_t code_start = 0;  // of the code section's content, in the file
-  uint64_t budget = 0;      // how many values may still be made: see spend
+  uint32_t code_start = 0;           // of the code section's content, in the file
+  std::atomic<uint64_t> budget = 0;  // how many values may still be made: see spend
 
   // What takes few bytes may stand for many values: a call of a function with a thousand results. False when
   // the module stands for too many.
   bool spend(size_t values) {
-    if (values > budget) return false;
-    budget -= values;
-    return true;
+    uint64_t left = budget.load();
+    while (left >= values)
+      if (budget.compare_exchange_weak(left, left - values)) return true;
+    return false;
   }
   std::string function_text(uint32_t function) const;  // "function 7 'wet_bulb'"
 };
 
 // Reads a whole module. Mistakes go to `problems`; after one nothing further is read.
-Sections read_sections(std::string_view bytes, std::vector<Mistake>& problems);
+void read_sections(std::string_view bytes, Sections& out, std::vector<Mistake>& problems);
 
 // The name section, of which what is wrong is passed over: specification, appendix A.4.
 void read_names(In in, Sections& into);

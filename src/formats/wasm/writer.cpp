@@ -3,8 +3,9 @@
 namespace porphyry::wasm {
 
 Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
-               const Writes& writes)
+               const Writes& writes, Wanted& wanted)
     : context_(context),
+      wanted_(wanted),
       f_(context.module.function(context.sections.program.functions[function].symbol)),
       pen_(context.module, f_),
       variables_(context.module, f_, &writes),
@@ -28,11 +29,11 @@ Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType>
 
 // At the source's line, if one is known, and the offset in the file.
 void Writer::place_pen() {
-  Position offset = context_.module.add_position({1, offset_, 1});
+  Position offset = position({1, offset_, 1});
   positioned_ = true;
   if (!context_.lines.rows.empty())
     if (const LineRow* l = context_.lines.find(offset_ - context_.sections.code_start)) {
-      pen_.from(context_.module.add_position({l->file + 2, l->line, std::max(l->column, 1u), {}, offset}));
+      pen_.from(position({l->file + 2, l->line, std::max(l->column, 1u), {}, offset}));
       return;
     }
   pen_.from(offset);
@@ -65,6 +66,14 @@ void Writer::load_memory() {
   int64_t offset = m.imported ? 0 : m.place;
   variables_.write(base_, block_, pen().load(Type::pointer(), record, {}, 1, offset));
   if (has_size_) variables_.write(size_, block_, pen().load(i64_, record, {}, 1, offset + 8));
+}
+
+Value Writer::call(const char* routine, ValueList arguments, Type result) {
+  std::span<const Value> operands = arguments;
+  Instruction i = pen().put(
+      {.op = Op::Call, .operands = operands, .results = {&result, result.exists() ? 1u : 0u}, .detail = 0});
+  wanted_.calls.push_back({i, routine});
+  return result.exists() ? f_.result(i) : Value();
 }
 
 void Writer::memory_changed() {

@@ -15,12 +15,21 @@ namespace porphyry::wasm {
 // What all functions of a module share.
 struct Context {
   const Sections& sections;
-  Module& module;
+  Module& module;  // functions may be written on several threads: nothing else of it changes meanwhile
   const ReadOptions& options;
-  class Runtime& runtime;
   std::vector<Signature> signatures;  // by type, with the instance in front
   Name instance_name;
   const Lines& lines;  // its files are the module's sources from 2 on
+};
+
+// What a function wants of the module besides its own tables, to be put there when all are written.
+struct Wanted {
+  std::vector<PositionRow> positions;  // numbered from 0; `merged_with` as well
+  struct Call {
+    Instruction at;
+    const char* routine;  // of runtime.por
+  };
+  std::vector<Call> calls;
 };
 
 class Writer {
@@ -28,7 +37,7 @@ class Writer {
   // `locals`: types of the parameters, then of all others. `offset`: where the code begins.
   // `writes`: of its code.
   Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
-         const Writes& writes);
+         const Writes& writes, Wanted& wanted);
 
   Function& function() { return f_; }
   Variables& variables() { return variables_; }
@@ -105,13 +114,20 @@ class Writer {
   Value checked_range(Value base, Value from, Value count, Value size);
 
   const Context& context() const { return context_; }
+  // Calls a routine of the runtime, which the module may not have yet.
+  Value call(const char* routine, ValueList arguments, Type result = {});
 
  private:
   void load_memory();
   void place_pen();
+  Position position(const PositionRow& row) {
+    wanted_.positions.push_back(row);
+    return Position(wanted_.positions.size() - 1);
+  }
 
   static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64), v128_ = i32_.with_lanes(4);
   const Context& context_;
+  Wanted& wanted_;
   Function& f_;
   Pen pen_;
   Variables variables_;
