@@ -130,7 +130,7 @@ std::string many_functions(bool wrong) {
   std::string code;
   for (int k = 0; k < 60; ++k)
     code += block("", loop("", get(0) + get(1) + op(0x6a) + tee(0) + i32(k) + op(0x73) + set(1) + get(0) +
-                                   access(0x28) + get(1) + op(0x46) + branch_if(0)));
+                                   access(0x28) + get(1) + op(0x46) + branch_if(1)));
   for (int k = 0; k < 100; ++k)
     m.exported("f" + std::to_string(k), m.function(t, "",
                                                    code + i32(k % 2) + op(0x40) + op(0) + op(0x1a) +

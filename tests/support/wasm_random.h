@@ -193,7 +193,7 @@ class WasmSample {
     std::string given = expression('i', 1) + expression('l', 1) + expression('d', 1);
     if (one_in(2)) return given + call(callee) + (pairs_[callee] ? op(0x1a) : "");
     bool as_pair = one_in(6) ? !pairs_[callee] : pairs_[callee];
-    return given + i32(static_cast<int32_t>(one_in(12) ? below(7) : callee + 1)) + op(0x11) +
+    return given + i32(static_cast<int32_t>(one_in(12) ? 6 * below(2) : callee + 1)) + op(0x11) +
            uleb(as_pair ? pair_ : type_) + uleb(0) + (as_pair ? op(0x1a) : "");
   }
 
