@@ -130,11 +130,12 @@ std::string many_functions(bool wrong) {
   std::string code;
   for (int k = 0; k < 60; ++k)
     code += block("", loop("", get(0) + get(1) + op(0x6a) + tee(0) + i32(k) + op(0x73) + set(1) + get(0) +
-                                   access(0x28) + get(1) + op(0x46) + branch_if(1)));
+                                   i32(0xfff8) + op(0x71) + access(0x28) + get(1) + op(0x46) + branch_if(1)));
   for (int k = 0; k < 100; ++k)
     m.exported("f" + std::to_string(k), m.function(t, "",
                                                    code + i32(k % 2) + op(0x40) + op(0) + op(0x1a) +
                                                        (wrong && k % 3 == 0 ? i64(k) : get(0))));
+  m.exported("outside", m.function(t, "", get(0) + access(0x28)));
   return m.bytes();
 }
 
@@ -152,7 +153,12 @@ TEST(Threads, ReadTheSameModuleWhateverTheirNumber) {
 }
 
 TEST(Threads, InstancesOfOneProgramRunSideBySide) {
-  auto program = wasm::load_program("many.wasm", many_functions(false), {.guarded = true});
+#ifdef __SANITIZE_THREAD__
+  constexpr bool traps = false;  // the checker does not bear what leaves a signal's handler by a jump
+#else
+  constexpr bool traps = true;
+#endif
+  auto program = wasm::load_program("many.wasm", many_functions(false), {.guarded = traps});
   ASSERT_TRUE(program.good()) << render(program.why());
   auto code = wasm::NativeCode::compile(*program, *native_target());
   ASSERT_TRUE(code.good()) << render(code.why());
@@ -163,10 +169,12 @@ TEST(Threads, InstancesOfOneProgramRunSideBySide) {
       auto instance = make_instance(*code, {});
       if (!instance) return void(wrong[k] = render(instance.why()));
       for (int n = 0; n < 20; ++n) {
-        const Datum given[] = {{n % 4 == 3 ? 0xfffffff0 : 0}, {static_cast<uint64_t>(n)}};
+        const Datum given[] = {{static_cast<uint64_t>(n)}, {static_cast<uint64_t>(k)}};
         wasm::CallResult run = (*instance)->call("f" + std::to_string(n), given);
-        bool trap = run.end == wasm::CallResult::End::Trap;
-        if (n % 4 == 3 && !trap) wrong[k] = "no trap outside of the memory";
+        if (run.end != wasm::CallResult::End::Result) wrong[k] = run.message;
+        const Datum outside[] = {{0xfffffff0}, {0}};
+        if (traps && (*instance)->call("outside", outside).end != wasm::CallResult::End::Trap)
+          wrong[k] = "no trap outside of the memory";
       }
     });
   for (std::thread& t : threads) t.join();

@@ -37,7 +37,7 @@ struct sigaction* handlers_before() {  // by signal
 
 // The handler runs on a stack of its own, since the run's may be exhausted.
 struct HandlerStack {
-  static constexpr size_t bytes = 64 << 10;
+  static constexpr size_t bytes = 256 << 10;
   std::unique_ptr<char[]> memory{new char[bytes]};
   stack_t old{};
   HandlerStack() {
