@@ -24,8 +24,7 @@ namespace {
 
 using testing::Guest;
 
-// ---- reading and lowering
-// ------------------------------------------------------------------------------------
+// ---- reading and lowering -------------------------------------------------------------------------------
 
 size_t heap_bytes() { return mallinfo2().uordblks + mallinfo2().hblkhd; }
 
@@ -59,8 +58,7 @@ void reading(const std::string& name) {
              object * 1e9 / static_cast<double>(code));
 }
 
-// ---- running
-// -------------------------------------------------------------------------------------------------
+// ---- running --------------------------------------------------------------------------------------------
 
 struct Work {
   const char *name, *module, *constructors, *malloc;
@@ -212,7 +210,7 @@ Work database() {
           "P",
           "",
           [](Guest& g) -> std::function<void()> {
-            Guest* room = new Guest(g);  // kept for as long as the work is
+            auto room = std::make_shared<Guest>(g);
             uint32_t handle = room->room(64), name = room->text(":memory:"), text = room->text(query);
             (*room)("Ha", {name, handle});
             uint32_t db = room->get<uint32_t>(handle);

@@ -29,7 +29,7 @@ std::shared_ptr<const wasm::NativeCode> compiled(std::string bytes, bool guarded
   return code ? *code : nullptr;
 }
 
-// Counts in memory, in a global and through a table that `grow` makes longer.
+// Counts in memory and in a global.
 std::string counter() {
   WasmModule m;
   uint32_t t = m.type("i", "i");
@@ -39,11 +39,12 @@ std::string counter() {
                                  i32(8) + i32(8) + access(0x28) + get(0) + add + access(0x36) + op(0x23) +
                                      uleb(g) + i32(1) + add + op(0x24) + uleb(g) + i32(8) + access(0x28)));
   m.exported("calls", g, 3), m.exported("memory", 0, 2);
-  m.exported("grow", m.function(t, "", get(0) + op(0x40) + op(0)));
+  m.exported("read", m.function(t, "", get(0) + access(0x28)));
   return m.bytes();
 }
 
 TEST(WasmHost, InstancesShareCodeAndNothingElse) {
+  const Datum outside{0xfffffff0};
   for (bool guarded : {true, false}) {
     auto code = compiled(counter(), guarded);
     std::vector<std::jthread> threads;
@@ -61,8 +62,7 @@ TEST(WasmHost, InstancesShareCodeAndNothingElse) {
             (*instance)->memory().size() != 3 * wasm::page_bytes)
           wrong[k] = "the memory did not grow";
         // a trap of one thread is its own
-        Datum outside{0xfffffff0};
-        (void)(*instance)->call("grow", {&outside, 1});
+        if ((*instance)->call("read", {&outside, 1}).end != wasm::CallResult::End::Trap) wrong[k] = "no trap";
       });
     threads.clear();
     for (const std::string& w : wrong) EXPECT_EQ(w, "");
@@ -126,13 +126,11 @@ TEST(WasmHost, ImportsAreUsed) {
     ASSERT_TRUE(instance.good()) << e.name << render(instance.why());
     Datum seven{7};
     EXPECT_EQ(outcome((*instance)->call("f", {&seven, 1})),
-              fmt::format("{}, {}", 7 + 3 + (e.native ? 131 : 0), std::bit_cast<int64_t>(0.25)))
+              fmt::format("{}, {}", 7 + 3 + 131, std::bit_cast<int64_t>(0.25)))
         << e.name;
     const Datum two[] = {{1}, {std::bit_cast<uint32_t>(0.5f)}};
-    EXPECT_EQ(outcome((*instance)->call("warn again", two)), std::to_string(2 + (e.native ? 131 : 0)))
-        << e.name;
+    EXPECT_EQ(outcome((*instance)->call("warn again", two)), std::to_string(2 + 131)) << e.name;
     EXPECT_EQ(calls, 2);
-    if (!e.native) continue;  // the evaluator has copies
     EXPECT_EQ(memory->bytes()[4], 7);
     EXPECT_EQ(global->words[0], std::bit_cast<uint64_t>(9.0));
   }
@@ -187,6 +185,28 @@ TEST(WasmHost, InstancesImportFromOneAnother) {
   wasm::CallResult trap = (*b)->call("g", {&outside, 1});
   EXPECT_EQ(trap.end, wasm::CallResult::End::Trap);
   EXPECT_EQ(outcome((*b)->call("f", {&n, 1})), "41");
+}
+
+// Code without comparisons takes no memory that nothing guards.
+TEST(WasmHost, GuardedCodeWantsAGuardedMemory) {
+  WasmModule first;
+  first.memory(1, 2);
+  first.exported("memory", 0, 2);
+  WasmModule second;
+  second.import_memory("first", "memory", 1, 2);
+  second.exported("f", second.function(second.type("i", "i"), "", get(0) + access(0x28)));
+  for (bool guarded : {false, true}) {
+    auto a = make_instance(compiled(first.bytes(), guarded), {});
+    ASSERT_TRUE(a.good()) << render(a.why());
+    wasm::Imports imports;
+    imports.add_exports("first", **a);
+    auto b = make_instance(compiled(second.bytes(), true), imports);
+    EXPECT_EQ(b.good(), guarded);
+    if (!guarded) {
+      EXPECT_EQ(b.why()[0].message, "the memory 'memory' of another instance has no pages that guard it");
+      EXPECT_TRUE(make_instance(compiled(second.bytes(), false), imports).good());
+    }
+  }
 }
 
 TEST(WasmHost, SegmentsThatDoNotFitAreTold) {

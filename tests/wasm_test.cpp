@@ -288,8 +288,7 @@ TEST(Wasm, LineTablesBecomePositions) {
   }
 }
 
-// ---- what is wrong
-// -------------------------------------------------------------------------------------------
+// ---- what is wrong --------------------------------------------------------------------------------------
 
 std::string wrong_of(const std::string& bytes) {
   Realm realm;
@@ -427,8 +426,7 @@ TEST(Wasm, SmallBytesWithLargeClaims) {
   EXPECT_NE(wrong_of(c.bytes()).find("more results, together"), std::string::npos);
 }
 
-// ---- sizes
-// ---------------------------------------------------------------------------------------------------
+// ---- sizes ----------------------------------------------------------------------------------------------
 
 std::string nest(int depth) {
   std::string code, ends;

@@ -13,8 +13,7 @@ std::string value_text(const Datum& d, ValueType type) {
     return d.bits == 0 ? "null" : fmt::format("{:#x}", d.bits);
   Type t = ir_type(type);
   if (type == ValueType::V128) {
-    uint64_t lanes[] = {d.bits & 0xffffffff, d.bits >> 32, d.high & 0xffffffff, d.high >> 32};
-    return text::literal_text(lanes, t);
+    return text::literal_text(lane_words(d), t);
   }
   return text::literal_text(d.word() & mask_of(t.total_bits()), t);
 }
@@ -67,9 +66,7 @@ Result<Datum> Session::argument(const std::string& word, ValueType type) {
   auto read = read_call_word(word, memory && type == ValueType::I32 ? Type::pointer() : ir_type(type));
   if (!read) return read.why();
   if (!read->piece) {
-    const auto& w = read->words;
-    if (type == ValueType::V128) return Datum{w[0] | w[1] << 32, w[2] | w[3] << 32};
-    return Datum{w[0]};
+    return values_of(read->words, {type})[0];
   }
   read->piece->memory = std::make_unique<SharedMemory>(read->piece->initial.size());
   read->piece->reset();

@@ -1,5 +1,7 @@
 #include "bridges.h"
 
+#include <fmt/format.h>
+
 #include "porphyry/host/instance.h"
 #include "porphyry/ir/pen.h"
 
@@ -85,28 +87,22 @@ Result<std::unique_ptr<Bridges>> Bridges::compile(const Program& program, const 
   auto out = std::make_unique<Bridges>();
   Module module(out->realm_, "bridges");
   Symbol host = module.add_extern_function("host", {{Type::pointer(), Type::pointer()}, {Type::boolean()}});
-  std::vector<std::string> texts;
-  for (const FunctionRow& f : program.functions) {
-    const FunctionType& type = program.types[f.type];
-    std::string text = type.text();
-    if (module.find("enter " + text).exists()) continue;
-    add_enter(module, "enter " + text, type);
-    add_to_host(module, "host " + text, type, host);
-    texts.push_back(std::move(text));
+  std::vector<uint8_t> used(program.types.size());
+  for (const FunctionRow& f : program.functions) used[f.type] = 1;
+  for (size_t k = 0; k < used.size(); ++k) {
+    if (!used[k]) continue;
+    add_enter(module, fmt::format("enter {}", k), program.types[k]);
+    add_to_host(module, fmt::format("host {}", k), program.types[k], host);
   }
   auto jit = Jit::compile(module, target, {}, [](std::string_view name) -> void* {
     return name == "host" ? reinterpret_cast<void*>(porphyry_wasm_call_host) : nullptr;
   });
   if (!jit) return jit.why();
   out->jit_ = std::move(*jit);
-  for (const std::string& text : texts)
-    out->pairs_[text] = {reinterpret_cast<Enter>(out->jit_->address("enter " + text)),
-                         out->jit_->address("host " + text)};
+  for (size_t k = 0; k < used.size(); ++k)
+    out->pairs_.push_back({reinterpret_cast<Enter>(out->jit_->address(fmt::format("enter {}", k))),
+                           out->jit_->address(fmt::format("host {}", k))});
   return out;
 }
-
-const Bridges::Pair& Bridges::pair(const FunctionType& type) const { return pairs_.at(type.text()); }
-Bridges::Enter Bridges::enter(const FunctionType& type) const { return pair(type).enter; }
-const void* Bridges::to_host(const FunctionType& type) const { return pair(type).to_host; }
 
 }  // namespace porphyry::wasm

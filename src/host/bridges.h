@@ -2,8 +2,6 @@
 // It is made in the IR and compiled for the types that a program has, once each.
 #pragma once
 
-#include <unordered_map>
-
 #include "porphyry/host/imports.h"
 #include "porphyry/jit/jit.h"
 
@@ -34,21 +32,20 @@ class Bridges {
 
   // Calls `code(context, …)` with what is in the frame.
   using Enter = void (*)(const void* code, void* context, FrameSlot* frame);
-  Enter enter(const FunctionType& type) const;
+  // Types by their number in the program: those of its functions.
+  Enter enter(uint32_t type) const { return pairs_[type].enter; }
   // Code that takes a HostContext and the type's parameters, and calls that function.
-  const void* to_host(const FunctionType& type) const;
+  const void* to_host(uint32_t type) const { return pairs_[type].to_host; }
   const Jit& jit() const { return *jit_; }
 
  private:
   struct Pair {
-    Enter enter;
-    const void* to_host;
+    Enter enter = nullptr;
+    const void* to_host = nullptr;
   };
-  const Pair& pair(const FunctionType& type) const;
-
   Realm realm_;
   std::unique_ptr<Jit> jit_;
-  std::unordered_map<std::string, Pair> pairs_;  // by the type's text
+  std::vector<Pair> pairs_;  // by type
 };
 
 }  // namespace porphyry::wasm

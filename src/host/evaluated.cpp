@@ -9,6 +9,7 @@
 #include "checked_imports.h"
 #include "porphyry/host/instance.h"
 #include "porphyry/ir/clone.h"
+#include "porphyry/ir/link.h"
 #include "porphyry/ir/pen.h"
 
 namespace porphyry::wasm {
@@ -35,7 +36,11 @@ class EvaluatedInstance final : public Instance {
     provide();
   }
 
-  CallResult set_up() { return run(set_up_, {&instance_, 1}); }
+  CallResult set_up() {
+    std::vector<Datum> arguments{instance_};
+    for (const Lent& l : lent_) arguments.push_back(attach(l.bytes, "what the host gives"));
+    return run(set_up_, arguments);
+  }
 
   CallResult call_function(uint32_t function, std::span<const Datum> arguments) override {
     const FunctionRow& row = program().functions[function];
@@ -43,11 +48,10 @@ class EvaluatedInstance final : public Instance {
     const FunctionType& type = program().types[row.type];
     for (size_t k = 0; k < type.parameters.size(); ++k) {
       const Datum d = k < arguments.size() ? arguments[k] : Datum{};
-      if (type.parameters[k] != ValueType::V128) {
+      if (type.parameters[k] != ValueType::V128)
         all.push_back(d);
-        continue;
-      }
-      for (uint64_t half : {d.bits, d.high}) all.push_back({half & 0xffffffff}), all.push_back({half >> 32});
+      else
+        for (uint64_t w : lane_words(d)) all.push_back({w});
     }
     CallResult out = run(row.symbol, all);
     if (out.end == CallResult::End::Result) out.results = packed(out.results, type.results);
@@ -60,7 +64,7 @@ class EvaluatedInstance final : public Instance {
     uint64_t at, size;
     std::memcpy(&at, record, 8), std::memcpy(&size, record + 8, 8);
     for (Piece& p : pieces_)
-      if (p.where.bits == at) return std::span(p.bytes).first(size);
+      if (p.where.bits == at) return p.bytes.first(size);
     return {};
   }
   bool grow_memory(uint32_t pages) override {
@@ -72,13 +76,30 @@ class EvaluatedInstance final : public Instance {
   void* address_of(const Export&) override { return nullptr; }
 
  protected:
-  uint8_t* global_cell(uint32_t global) override { return bytes_.data() + program().globals[global].place; }
+  uint8_t* global_cell(uint32_t global) override {
+    if (!program().globals[global].imported) return bytes_.data() + program().globals[global].place;
+    for (size_t k = 0; k < imports_.size(); ++k)
+      if (imports_[k].global && program().imports[k].index == global)
+        return reinterpret_cast<uint8_t*>(imports_[k].global->words);
+    return nullptr;
+  }
 
  private:
   struct Piece {
-    std::vector<uint8_t> bytes;
+    std::span<uint8_t> bytes;
     Datum where;
+    std::vector<uint8_t> own = {};  // what the bytes are of, unless the host's
   };
+  // Bytes of the host's, whose address goes into a data item before anything runs.
+  struct Lent {
+    std::span<uint8_t> bytes;
+    Symbol item = {};  // nothing: the array of imports
+    uint64_t offset = 0;
+  };
+  Datum attach(std::span<uint8_t> bytes, const char* name) {
+    pieces_.push_back({bytes, evaluator_->attach(bytes, name)});
+    return pieces_.back().where;
+  }
 
   // Lanes one behind the other, as two halves.
   static std::vector<Datum> packed(const std::vector<Datum>& flat, const std::vector<ValueType>& types) {
@@ -89,19 +110,18 @@ class EvaluatedInstance final : public Instance {
         out.push_back(flat[at++]);
         continue;
       }
-      out.push_back({flat[at].bits | flat[at + 1].bits << 32, flat[at + 2].bits | flat[at + 3].bits << 32});
+      const uint64_t lanes[] = {flat[at].bits, flat[at + 1].bits, flat[at + 2].bits, flat[at + 3].bits};
+      out.push_back(datum_of_lanes(lanes));
       at += 4;
     }
     return out;
   }
 
-  const uint8_t* memory_record() const { return bytes_.data() + program().memories[0].place; }
-
-  std::string fresh(const std::string& name) const {
-    std::string out = name;
-    for (unsigned n = 2; module_->find(out).exists(); ++n) out = fmt::format("{}_{}", name, n);
-    return out;
+  const uint8_t* memory_record() const {
+    const MemoryRow& m = program().memories[0];
+    return m.imported ? evaluator_->data(imported_memory_).data() : bytes_.data() + m.place;
   }
+  std::string fresh(const std::string& name) const { return free_name(*module_, name); }
 
   // The data that the array of imports is, or nothing.
   Symbol add_imports() {
@@ -118,11 +138,7 @@ class EvaluatedInstance final : public Instance {
         functions_.push_back({code, k});
         record.pieces = {leading_to(code), zeros(8), numbers(i64, {type_number(i.function.type)})};
       } else if (i.memory) {
-        std::span<uint8_t> content = i.memory->bytes();
-        DataPiece bytes{.kind = DataPiece::Kind::Bytes, .bytes = std::string(content.begin(), content.end())};
-        if (content.empty()) bytes = zeros(1);
-        Symbol data = module_->add_data(fresh(name + ".bytes"), {.align = 16, .pieces = {std::move(bytes)}});
-        record.pieces = {leading_to(data), numbers(i64, {content.size(), i.memory->record()->words[2]})};
+        record.pieces = {zeros(8), numbers(i64, {i.memory->bytes().size(), i.memory->record()->words[2]})};
       } else if (i.table) {
         const Record& r = *i.table->record();
         Symbol data =
@@ -130,18 +146,26 @@ class EvaluatedInstance final : public Instance {
                               {.align = 16, .pieces = {zeros(std::max<uint64_t>(8 * r.words[1], 8))}});
         record.pieces = {leading_to(data), numbers(i64, {r.words[1], r.words[2]})};
       } else {
-        record.pieces = {numbers(i64, {i.global->words[0], i.global->words[1]})};
+        lent_.push_back({{reinterpret_cast<uint8_t*>(i.global->words), sizeof i.global->words}, {}, 8 * k});
+        array.pieces.push_back(zeros(8));
+        continue;
       }
-      array.pieces.push_back(leading_to(module_->add_data(fresh(name + ".record"), std::move(record))));
+      Symbol item = module_->add_data(fresh(name + ".record"), std::move(record));
+      if (i.memory) imported_memory_ = item, lent_.push_back({i.memory->bytes(), item});
+      array.pieces.push_back(leading_to(item));
     }
     if (imports_.empty()) array.pieces.push_back(zeros(8));
     return module_->add_data(fresh("host.imports"), std::move(array));
   }
 
   Symbol add_set_up(Symbol array) {
-    Symbol out = module_->add_function(fresh("host.set_up"), {{ptr}, {}});
+    Symbol out = module_->add_function(fresh("host.set_up"), {std::vector<Type>(1 + lent_.size(), ptr), {}});
     Pen pen(*module_, module_->function(out));
     pen.at_end(pen.function().add_block());
+    for (size_t k = 0; k < lent_.size(); ++k)
+      pen.store(pen.function().parameters()[1 + k],
+                pen.address_of(lent_[k].item.exists() ? lent_[k].item : array), {}, 1,
+                static_cast<int64_t>(lent_[k].offset));
     pen.call(program().set_up, {pen.function().parameters()[0], pen.address_of(array)});
     pen.return_values({});
     return out;
@@ -156,6 +180,8 @@ class EvaluatedInstance final : public Instance {
   std::vector<uint8_t> bytes_;
   std::vector<std::pair<Symbol, size_t>> functions_;  // external ones, and the import each stands for
   std::list<Piece> pieces_;
+  std::vector<Lent> lent_;
+  Symbol imported_memory_;  // its record
   Symbol set_up_;
   std::unique_ptr<Evaluator> evaluator_;
   Datum instance_;
@@ -171,10 +197,9 @@ void EvaluatedInstance::provide() {
       uint64_t bytes = call.arguments[0].bits,
                room = std::max(bytes, std::min(2 * bytes, call.arguments[1].bits));
       if (room > uint64_t(1) << 32) return call.results[0] = {}, true;
-      Piece& p = pieces_.emplace_back();
-      p.bytes.resize(std::max<uint64_t>(room, 1));
-      p.where = evaluator_->attach(p.bytes, "storage");
-      call.results[0] = p.where;
+      std::vector<uint8_t> own(std::max<uint64_t>(room, 1));
+      call.results[0] = attach(own, "storage");
+      pieces_.back().own = std::move(own);  // whose bytes stay where they are
       return true;
     });
   if (Symbol extend = module_->find(storage_extend); extend.exists())
@@ -197,8 +222,7 @@ bool EvaluatedInstance::call_host(size_t import, HostCall& call) {
   bool good = f.run(host);
   for (size_t k = 0, at = 0; k < results.size(); ++k) {
     if (f.type.results[k] == ValueType::V128) {
-      for (uint64_t half : {results[k].bits, results[k].high})
-        call.results[at++] = {half & 0xffffffff}, call.results[at++] = {half >> 32};
+      for (uint64_t w : lane_words(results[k])) call.results[at++] = {w};
     } else {
       call.results[at++] = results[k];
     }

@@ -46,27 +46,22 @@ class ForC {
   }
 
  private:
-  std::string fresh(std::string_view name) {
+  // A name of C that is not yet among these.
+  static std::string fresh(std::set<std::string>& used, std::string_view name) {
     std::string base = c_name(name), out = base;
-    for (unsigned n = 2; !used_.insert(out).second; ++n) out = fmt::format("{}_{}", base, n);
+    for (unsigned n = 2; !used.insert(out).second; ++n) out = fmt::format("{}_{}", base, n);
     return out;
   }
-  std::string full(std::string_view name) { return prefix_ + "_" + fresh(name); }
+  std::string full(std::string_view name) { return prefix_ + "_" + fresh(used_, name); }
 
   Pen begin(const std::string& name, std::vector<Type> parameters, std::vector<Type> results) {
     if (Symbol taken = module_.find(name); taken.exists())
-      module_.rename(taken, module_.realm().name(other_name(name)));
+      module_.rename(taken, module_.realm().name(free_name(module_, name)));
     Function& f = module_.function(module_.add_function(name, {std::move(parameters), std::move(results)}));
     Pen pen(module_, f);
     pen.at_end(f.add_block());
     return pen;
   }
-  std::string other_name(const std::string& name) const {
-    std::string out = name;
-    for (unsigned n = 2; module_.find(out).exists(); ++n) out = fmt::format("{}.{}", name, n);
-    return out;
-  }
-
   static std::string c_parameters(const FunctionType& t, const char* first) {
     std::string out = first;
     for (ValueType v : t.parameters) out += fmt::format(", {}", c_type(v));
@@ -109,8 +104,7 @@ std::string ForC::imports() {
       "// What the module imports. Functions take `context` first.\ntypedef struct {}_imports {{\n", prefix_);
   std::set<std::string> names;
   for (const Import& i : p_.imports) {
-    std::string base = c_name(i.module + "_" + i.name), name = base;
-    for (unsigned n = 2; !names.insert(name).second; ++n) name = fmt::format("{}_{}", base, n);
+    const std::string name = fresh(names, i.module + "_" + i.name);
     switch (i.kind) {
       case Kind::Function: {
         const FunctionType& t = p_.type_of(i.index);
@@ -154,8 +148,10 @@ Symbol ForC::from_c(const FunctionType& t, size_t number) {
   for (ValueType v : t.parameters) parameters.push_back(ir_type(v));
   for (ValueType v : t.results) results.push_back(ir_type(v));
   // The context is then a pair: the function of C, and C's own context.
-  Pen pen = begin(other_name(fmt::format("from_c.{}", number)), parameters, results);
-  module_[module_.find(fmt::format("from_c.{}", number))].is_local = true;
+  const std::string name = free_name(module_, fmt::format("from_c.{}", number));
+  Pen pen = begin(name, parameters, results);
+  const Symbol out = module_.find(name);
+  module_[out].is_local = true;
   Value pair = pen.function().parameters()[0];
   std::vector<Value> arguments{pen.load(ptr, pair, {}, 1, 8)}, places;
   for (size_t k = 0; k < t.parameters.size(); ++k) arguments.push_back(pen.function().parameters()[k + 1]);
@@ -164,7 +160,7 @@ Symbol ForC::from_c(const FunctionType& t, size_t number) {
   std::vector<Value> got;
   for (size_t k = 0; k < places.size(); ++k) got.push_back(pen.load(ir_type(t.results[k]), places[k]));
   pen.return_values(got);
-  return module_.find(fmt::format("from_c.{}", number));
+  return out;
 }
 
 std::string ForC::make_and_free() {
@@ -295,11 +291,8 @@ Result<std::string> prepare_for_c(Program& program, std::string_view prefix) {
   Module& module = *program.module;
   // The C library's names are for the C library: what the program calls so gets another.
   for (const char* name : {"calloc", "free"})
-    if (Symbol taken = module.find(name); taken.exists()) {
-      std::string other = name;
-      for (unsigned n = 2; module.find(other).exists(); ++n) other = fmt::format("{}.{}", name, n);
-      module.rename(taken, module.realm().name(other));
-    }
+    if (Symbol taken = module.find(name); taken.exists())
+      module.rename(taken, module.realm().name(free_name(module, name)));
   Realm realm;
   ReadModule storage = read_text(realm, SourceText("storage.por", std::string(storage_text())));
   for (size_t k = 0; k < storage.module->symbol_count(); ++k)

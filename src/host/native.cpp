@@ -39,7 +39,8 @@ class NativeInstance final : public Instance {
                                           std::unique_ptr<NativeInstance> self) {
     imports_ = std::move(imports);
     std::vector<void*> addresses;
-    for (CheckedImport& i : imports_) addresses.push_back(address(i));
+    for (size_t k = 0; k < imports_.size(); ++k)
+      addresses.push_back(address(imports_[k], program().imports[k]));
     CallResult run = enter_own(program().set_up, addresses.data());
     if (run.end != CallResult::End::Result) return complaint(std::move(run.message));
     return std::unique_ptr<Instance>(std::move(self));
@@ -56,7 +57,7 @@ class NativeInstance final : public Instance {
       const void* code;
       void* instance;
       FrameSlot* frame;
-    } entry{code_->bridges().enter(type), function_address(row.symbol), bytes_.get(), frame.data()};
+    } entry{code_->bridges().enter(row.type), code_->function(function), bytes_.get(), frame.data()};
     CallResult out = run(
         [](void* e) {
           auto& it = *static_cast<Entry*>(e);
@@ -79,13 +80,7 @@ class NativeInstance final : public Instance {
     return {reinterpret_cast<uint8_t*>(r.words[0]), r.words[1]};
   }
   bool grow_memory(uint32_t pages) override {
-    if (program().memories.empty()) return false;
-    Record& r = *memory_record();
-    uint64_t wanted = r.words[1] + pages * page_bytes;
-    if (wanted > r.words[2] * page_bytes) return false;
-    if (!porphyry_wasm_extend(reinterpret_cast<void*>(r.words[0]), wanted)) return false;
-    r.words[1] = wanted;
-    return true;
+    return !program().memories.empty() && wasm::grow(*memory_record(), pages);
   }
 
   void* address_of(const Export& what) override {
@@ -100,7 +95,6 @@ class NativeInstance final : public Instance {
 
   const NativeCode& code() const { return *code_; }
   uint8_t* bytes() const { return bytes_.get(); }
-  const std::vector<CheckedImport>& imports() const { return imports_; }
 
  protected:
   uint8_t* global_cell(uint32_t global) override {
@@ -117,7 +111,7 @@ class NativeInstance final : public Instance {
   const void* function_address(Symbol s) const {
     return code_->jit().address(program().module->symbol_name(s));
   }
-  void* address(CheckedImport& i);
+  void* address(CheckedImport& i, const Import& as);
   CallResult enter_own(Symbol function, void* argument) {
     struct Entry {
       void (*code)(void*, void*);
@@ -145,12 +139,13 @@ class NativeInstance final : public Instance {
   std::vector<std::unique_ptr<Made>> made_;
 };
 
-void* NativeInstance::address(CheckedImport& i) {
+void* NativeInstance::address(CheckedImport& i, const Import& as) {
   if (i.is_function()) {
     made_.push_back(std::make_unique<Made>());
     Made& m = *made_.back();
     m.context = {this, &i.function};
-    m.record.words[0] = reinterpret_cast<uintptr_t>(code_->bridges().to_host(i.function.type));
+    m.record.words[0] =
+        reinterpret_cast<uintptr_t>(code_->bridges().to_host(program().functions[as.index].type));
     m.record.words[1] = reinterpret_cast<uintptr_t>(&m.context);
     m.record.words[2] = type_number(i.function.type);
     return &m.record;
@@ -210,6 +205,10 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::compile(std::shared_ptr<Lo
   auto bridges = Bridges::compile(out->loaded_->program, target);
   if (!bridges) return bridges.why();
   out->bridges_ = std::move(*bridges);
+  for (const FunctionRow& f : out->loaded_->program.functions)
+    out->functions_.push_back(f.symbol.exists()
+                                  ? out->jit_->address(out->loaded_->program.module->symbol_name(f.symbol))
+                                  : nullptr);
   for (const Jit* code : {static_cast<const Jit*>(out->jit_.get()), &out->bridges_->jit()})
     out->protected_.push_back(std::make_unique<ProtectedCode>(*code, *out));
   return std::shared_ptr<const NativeCode>(std::move(out));
@@ -219,6 +218,15 @@ Result<std::unique_ptr<Instance>> make_instance(std::shared_ptr<const NativeCode
                                                 const Imports& imports, const InstanceOptions& options) {
   auto checked = check_imports(code->loaded()->program, imports);
   if (!checked) return checked.why();
+  // Code without comparisons reaches as far as an offset may lead.
+  if (code->loaded()->program.guarded)
+    for (const CheckedImport& i : *checked)
+      if (i.instance && i.what.kind == Kind::Memory) {
+        auto* record = static_cast<const Record*>(i.instance->address_of(i.what));
+        if (!record || reserved_bytes(reinterpret_cast<void*>(record->words[0])) < guarded_bytes)
+          return complaint("the memory '" + i.what.name + "' of another instance has no pages that guard it",
+                           "an instance of a program that was read as 'guarded'");
+      }
   auto instance = std::make_unique<NativeInstance>(std::move(code), options);
   NativeInstance& it = *instance;
   return it.begin(std::move(*checked), std::move(instance));
@@ -245,27 +253,12 @@ CallResult simulate_call(Instance& instance, std::string_view name, std::span<co
     if (record->words[1])
       (*runner)->allow({reinterpret_cast<uint8_t*>(record->words[0]), 8 * record->words[1]});
   }
-  std::vector<uint64_t> words{reinterpret_cast<uintptr_t>(native.bytes())};
-  for (size_t k = 0; k < type.parameters.size(); ++k) {
-    if (type.parameters[k] == ValueType::V128)
-      for (uint64_t half : {arguments[k].bits, arguments[k].high})
-        words.push_back(half & 0xffffffff), words.push_back(half >> 32);
-    else
-      words.push_back(arguments[k].bits);
-  }
+  std::vector<uint64_t> words = words_of(arguments, type.parameters);
+  words.insert(words.begin(), reinterpret_cast<uintptr_t>(native.bytes()));
   simulate::RunOutcome run = (*runner)->run(words, options);
   if (run.end == simulate::RunOutcome::End::Result) {
     out.end = CallResult::End::Result;
-    size_t at = 0;
-    for (ValueType t : type.results) {
-      auto word = [&] { return run.results[at++]; };
-      if (t == ValueType::V128) {
-        uint64_t w[4] = {word(), word(), word(), word()};
-        out.results.push_back({w[0] | w[1] << 32, w[2] | w[3] << 32});
-      } else {
-        out.results.push_back({word()});
-      }
-    }
+    out.results = values_of(run.results, type.results);
     return out;
   }
   if (run.end == simulate::RunOutcome::End::TooLong) out.end = CallResult::End::Unfinished;

@@ -54,6 +54,14 @@ void porphyry_wasm_release(void* at) {
   if (at) munmap(&head_of(at), head_of(at).reserved + system_page);
 }
 
+bool grow(Record& memory, uint32_t pages) {
+  uint64_t wanted = memory.words[1] + pages * page_bytes;
+  if (wanted > memory.words[2] * page_bytes) return false;
+  if (!porphyry_wasm_extend(reinterpret_cast<void*>(memory.words[0]), wanted)) return false;
+  memory.words[1] = wanted;
+  return true;
+}
+
 uint64_t reserved_bytes(const void* at) { return at ? head_of(at).reserved : 0; }
 
 }  // namespace porphyry::wasm

@@ -79,12 +79,8 @@ class Importer {
   }
 
   // A local name that is taken gets a number behind it.
-  Name free_name(Name wanted) const {
-    std::string base(into_.realm().text(wanted));
-    Name n = wanted;
-    for (int k = 2; into_.find(into_.realm().text(n)).exists(); ++k)
-      n = into_.realm().name(base + "_" + std::to_string(k));
-    return n;
+  Name another_name(Name wanted) const {
+    return into_.realm().name(free_name(into_, into_.realm().text(wanted)));
   }
 
   void import_symbol(Symbol s) {
@@ -108,9 +104,9 @@ class Importer {
     Name wanted = name(row.name);
     if (Symbol clash = into_.find(from_.text(row.name)); clash.exists()) {
       if (row.is_local)
-        wanted = free_name(wanted);
+        wanted = another_name(wanted);
       else
-        into_.rename(clash, free_name(wanted));  // the other one is local
+        into_.rename(clash, another_name(wanted));  // the other one is local
     }
     symbols_[s.index] = into_.add({.name = wanted,
                                    .kind = row.kind,
@@ -310,6 +306,12 @@ class Importer {
 };
 
 }  // namespace
+
+std::string free_name(const Module& module, std::string_view wanted) {
+  std::string out(wanted);
+  for (int k = 2; module.find(out).exists(); ++k) out = std::string(wanted) + "_" + std::to_string(k);
+  return out;
+}
 
 Diagnostics link(Module& into, const Module& other) {
   std::vector<Symbol> all;

@@ -33,8 +33,7 @@ std::string raw(T v) {
   return out;
 }
 
-// ---- instructions
-// ---------------------------------------------------------------------------------------------
+// ---- instructions ---------------------------------------------------------------------------------------
 inline std::string op(unsigned code) { return std::string(1, static_cast<char>(code)); }
 inline std::string prefixed(unsigned code) { return op(0xfc) + uleb(code); }
 inline std::string get(uint32_t local) { return op(0x20) + uleb(local); }
@@ -76,8 +75,7 @@ inline std::string if_(std::string_view result, const std::string& yes, const st
   return block_of(4, result, no.empty() ? yes : yes + op(5) + no);
 }
 
-// ---- modules
-// --------------------------------------------------------------------------------------------------
+// ---- modules --------------------------------------------------------------------------------------------
 class WasmModule {
  public:
   // Letters: i32 i, i64 l, f32 f, f64 d, v128 v, funcref r, externref e.

@@ -5,9 +5,11 @@
 //   imports.function("orchard", "read", [](wasm::Instance& of, uint32_t at) -> int32_t { … });
 //   imports.add_memory("env", "memory", std::make_shared<wasm::HostMemory>(wasm::Limits{16, 256}));
 //
+// A host's function may call instances, and must not throw: what calls it is no code of C++.
 // Values are Datum: the bits of numbers, the low and the high half of v128, addresses of references.
 #pragma once
 
+#include <array>
 #include <bit>
 #include <functional>
 #include <map>
@@ -125,8 +127,7 @@ class Imports {
   std::map<std::pair<std::string, std::string>, Item> items_;
 };
 
-// ---- C++ types
-// ------------------------------------------------------------------------------------------------
+// ---- C++ types ------------------------------------------------------------------------------------------
 
 template <class T>
 constexpr ValueType value_type_of() {
@@ -158,6 +159,15 @@ Datum to_datum(T v) {
   else
     return {static_cast<uint64_t>(static_cast<std::make_unsigned_t<T>>(v))};
 }
+
+// The four lanes of 32 bits that a v128 is in the IR, and back.
+inline std::array<uint64_t, 4> lane_words(const Datum& d) {
+  return {d.bits & 0xffffffff, d.bits >> 32, d.high & 0xffffffff, d.high >> 32};
+}
+inline Datum datum_of_lanes(std::span<const uint64_t, 4> w) { return {w[0] | w[1] << 32, w[2] | w[3] << 32}; }
+// The words of values one behind the other, as constants have them (Type::words), and back.
+std::vector<uint64_t> words_of(std::span<const Datum> values, const std::vector<ValueType>& types);
+std::vector<Datum> values_of(std::span<const uint64_t> words, const std::vector<ValueType>& types);
 
 namespace detail {
 template <class F>

@@ -91,6 +91,8 @@ class NativeCode {
   const machine::Target& target() const { return target_; }
   const std::shared_ptr<LoadedProgram>& loaded() const { return loaded_; }
   const class Bridges& bridges() const { return *bridges_; }
+  // Its code; null for one that is imported and not exported again.
+  const void* function(uint32_t number) const { return functions_[number]; }
 
  private:
   explicit NativeCode(const machine::Target& target);
@@ -98,6 +100,7 @@ class NativeCode {
   std::shared_ptr<LoadedProgram> loaded_;
   std::unique_ptr<Jit> jit_;
   std::unique_ptr<class Bridges> bridges_;
+  std::vector<const void*> functions_;
   std::vector<std::unique_ptr<class ProtectedCode>> protected_;
 };
 
@@ -111,8 +114,9 @@ struct InstanceOptions {
 Result<std::unique_ptr<Instance>> make_instance(std::shared_ptr<const NativeCode> code,
                                                 const Imports& imports, const InstanceOptions& options = {});
 
-// In the evaluator, on the module as it is. Memories, tables and globals of the host are copied when the
-// instance is made; what other instances export cannot be imported.
+// In the evaluator, on the module as it is. The host's memories and globals are used as they are, but a
+// memory that grows moves away from the host's; tables are copies. What other instances export cannot be
+// imported.
 Result<std::unique_ptr<Instance>> make_evaluated_instance(std::shared_ptr<LoadedProgram> loaded,
                                                           const Imports& imports,
                                                           const EvaluatorOptions& options = {});

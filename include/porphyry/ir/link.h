@@ -20,4 +20,7 @@ Diagnostics link(Module& into, const Module& other);
 // Problems as in `link`. O(size of the function + symbols).
 Result<Symbol> copy_function(Module& into, const Module& from, Symbol function);
 
+// A name for a symbol that the module has not got yet: the one wanted, or that with a number.
+std::string free_name(const Module& module, std::string_view wanted);
+
 }  // namespace porphyry

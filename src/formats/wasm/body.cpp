@@ -152,8 +152,7 @@ uint32_t BodyReader::below(size_t limit, const char* what) {
   return 0;
 }
 
-// ---- numbers
-// -------------------------------------------------------------------------------------------------
+// ---- numbers --------------------------------------------------------------------------------------------
 
 void BodyReader::plain(const Opcode& is) {
   Operand b = stacks_.pop(is.from), a = is.operands == 2 ? stacks_.pop(is.from) : b;
@@ -239,8 +238,7 @@ void BodyReader::typed_select() {
   select(t);
 }
 
-// ---- locals and globals
-// --------------------------------------------------------------------------------------
+// ---- locals and globals ---------------------------------------------------------------------------------
 
 uint32_t BodyReader::local() { return below(w_.locals().size(), "local"); }
 
@@ -284,13 +282,12 @@ void BodyReader::global_set() {
   Operand a = stacks_.pop(g.type);
   if (!live()) return;
   if (g.imported)
-    pen().store(w_.value(a), w_.field(Type::pointer(), g.place));
+    w_.put(w_.value(a), w_.field(Type::pointer(), g.place));
   else
     w_.set_field(w_.value(a), g.place);
 }
 
-// ---- references
-// ----------------------------------------------------------------------------------------------
+// ---- references -----------------------------------------------------------------------------------------
 
 void BodyReader::reference_null() {
   auto t = static_cast<ValueType>(in_.byte());

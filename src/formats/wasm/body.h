@@ -66,10 +66,6 @@ class BodyReader {
   void jump(Frame& frame, std::span<const Operand> arguments);
 
   // body_memory.cpp
-  struct MemoryArgument {
-    uint32_t offset;
-  };
-  MemoryArgument memory_argument(unsigned bits);
   bool has_memory();
   void load(const Opcode& is);
   void store(const Opcode& is);

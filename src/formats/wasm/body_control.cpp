@@ -227,8 +227,7 @@ void BodyReader::unreachable() {
   stacks_.unreachable();
 }
 
-// ---- calls
-// -----------------------------------------------------------------------------------------------------
+// ---- calls ----------------------------------------------------------------------------------------------
 
 // By symbol, or, without one, through the address of code.
 void BodyReader::call_written(uint32_t type, Value code, Symbol callee, std::span<const Operand> arguments,

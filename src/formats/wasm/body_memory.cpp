@@ -14,33 +14,26 @@ bool BodyReader::has_memory() {
   return false;
 }
 
-BodyReader::MemoryArgument BodyReader::memory_argument(unsigned bits) {
-  uint32_t align = in_.u32(), offset = in_.u32();
-  if (in_.good() && (align > 4 || (8u << align) > bits))
-    stacks_.fail(fmt::format("an alignment of 2^{} bytes for an access of {}", align, bits / 8),
-                 "at most the width of the access");
-  has_memory();
-  return {offset};
-}
-
 void BodyReader::load(const Opcode& is) {
-  MemoryArgument m = memory_argument(is.bits);
+  uint32_t offset = stacks_.memory_offset(is.bits);
+  has_memory();
   Operand address = stacks_.pop(ValueType::I32);
   if (!live()) return stacks_.push(is.to);
-  Writer::Place at = w_.place(w_.value(address), m.offset, is.bits / 8);
+  Writer::Place at = w_.place(w_.value(address), offset, is.bits / 8);
   Type t = ir_type(is.to), narrow = is.op == Op::Load ? t : Type::integer(is.bits);
   Value v = pen().load(narrow, at.base, at.where);
   stacks_.push(is.to, is.op == Op::Load ? v : pen().convert(is.op, t, v));
 }
 
 void BodyReader::store(const Opcode& is) {
-  MemoryArgument m = memory_argument(is.bits);
+  uint32_t offset = stacks_.memory_offset(is.bits);
+  has_memory();
   Operand o = stacks_.pop(is.from), address = stacks_.pop(ValueType::I32);
   if (!live()) return;
   Value a = w_.value(address), v = w_.value(o);
-  Writer::Place at = w_.place(a, m.offset, is.bits / 8);
+  Writer::Place at = w_.place(a, offset, is.bits / 8);
   if (is.op == Op::Narrow) v = pen().narrow(Type::integer(is.bits), v);
-  pen().store(v, at.base, at.where);
+  w_.put(v, at.base, at.where);
 }
 
 void BodyReader::memory_size() {
@@ -104,8 +97,7 @@ void BodyReader::data_drop() {
   if (live()) w_.set_field(w_.wide(0), s_.data[segment].place);
 }
 
-// ---- tables
-// ----------------------------------------------------------------------------------------------------
+// ---- tables ---------------------------------------------------------------------------------------------
 
 uint32_t BodyReader::table() { return below(p_.tables.size(), "table"); }
 
@@ -136,7 +128,7 @@ void BodyReader::table_set() {
   Operand v = stacks_.pop(t.element), index = stacks_.pop(ValueType::I32);
   if (!live()) return;
   auto [elements, i] = element_place(w_, t, w_.value(index));
-  pen().store(v.value, elements, i, 8);
+  w_.put(v.value, elements, {.index = i, .scale = 8});
 }
 
 void BodyReader::table_size() {

@@ -4,33 +4,33 @@
 
 namespace porphyry::wasm {
 
+std::optional<In::Leb> In::leb(unsigned bits) {
+  Leb out;
+  for (; out.shift < bits; out.shift += 7) {
+    out.last = byte();
+    out.number |= static_cast<uint64_t>(out.last & 0x7f) << out.shift;
+    if (!(out.last & 0x80)) return out;
+  }
+  return std::nullopt;
+}
+
 uint64_t In::unsigned_number(unsigned bits) {
   uint32_t from = offset();
-  uint64_t n = 0;
-  for (unsigned shift = 0; shift < bits; shift += 7) {
-    uint8_t b = byte();
-    n |= static_cast<uint64_t>(b & 0x7f) << shift;
-    if (b & 0x80) continue;
-    if (bits - shift < 7 && (b >> (bits - shift)) != 0) break;
-    return n;
-  }
+  auto n = leb(bits);
+  if (n && (bits - n->shift >= 7 || n->last >> (bits - n->shift) == 0)) return n->number;
   if (good()) fail(from, "a number does not fit " + std::to_string(bits) + " bits");
   return 0;
 }
 
 int64_t In::long_signed_number(unsigned bits) {
   uint32_t from = offset();
-  uint64_t n = 0;
-  for (unsigned shift = 0; shift < bits; shift += 7) {
-    uint8_t b = byte();
-    n |= static_cast<uint64_t>(b & 0x7f) << shift;
-    if (b & 0x80) continue;
-    if (bits - shift < 7) {
-      int beyond = static_cast<int8_t>(static_cast<uint8_t>(b << 1)) >> (bits - shift);
-      if (beyond != 0 && beyond != -1) break;
-    }
-    unsigned known = shift + 7;
-    return known >= 64 ? static_cast<int64_t>(n) : static_cast<int64_t>(n << (64 - known)) >> (64 - known);
+  auto n = leb(bits);
+  int beyond = 0;  // the bits that have no place, and the sign
+  if (n && bits - n->shift < 7)
+    beyond = static_cast<int8_t>(static_cast<uint8_t>(n->last << 1)) >> (bits - n->shift);
+  if (n && (beyond == 0 || beyond == -1)) {
+    unsigned unused = n->shift + 7 >= 64 ? 0 : 64 - (n->shift + 7);
+    return static_cast<int64_t>(n->number << unused) >> unused;
   }
   if (good()) fail(from, "a number does not fit " + std::to_string(bits) + " bits and a sign");
   return 0;

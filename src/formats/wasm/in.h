@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstring>
+#include <optional>
 #include <string>
 #include <string_view>
 
@@ -77,6 +78,12 @@ class In {
 
  private:
   [[gnu::cold, gnu::noinline]] void ends_early() { fail("the bytes end too early"); }
+  struct Leb {
+    uint64_t number = 0;
+    unsigned shift = 0;  // of the last byte
+    uint8_t last = 0;
+  };
+  std::optional<Leb> leb(unsigned bits);  // nothing when it goes on beyond so many bits
   [[gnu::noinline]] uint64_t unsigned_number(unsigned bits);
   int64_t signed_number(unsigned bits) {
     if (at_ != end_ && !(*at_ & 0x80)) [[likely]] {

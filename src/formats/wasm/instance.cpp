@@ -1,6 +1,7 @@
 #include "instance.h"
 
 #include "porphyry/base/rounding.h"
+#include "porphyry/ir/link.h"
 
 namespace porphyry::wasm {
 namespace {
@@ -61,7 +62,7 @@ class SetUp {
 
  private:
   Symbol begin(std::string_view name, std::vector<Type> parameters, std::vector<Type> results = {}) {
-    Symbol out = module_.add_function(fresh_name(module_, name), {std::move(parameters), std::move(results)});
+    Symbol out = module_.add_function(free_name(module_, name), {std::move(parameters), std::move(results)});
     function_ = out;
     pen_.emplace(module_, module_.function(out));
     pen_->at_end(f().add_block());
@@ -78,13 +79,7 @@ class SetUp {
   Value at(uint32_t place) { return pen_->at(instance_, {}, 1, place); }
   Value get(Type t, uint32_t place) { return pen_->load(t, instance_, {}, 1, place); }
   void set(Value v, uint32_t place) { pen_->store(v, instance_, {}, 1, place); }
-  void trap_if(Value condition) {
-    Block out = f().add_block(), next = f().add_block();
-    Function::Draft::Destination ways[] = {{out}, {next}};
-    pen_->put({.op = Op::When, .operands = {&condition, 1}, .targets = ways, .hint = Function::Hint::Rarely});
-    pen_->at_end(out).trap();
-    pen_->at_end(next);
-  }
+  void trap_if(Value condition) { trap_where(*pen_, condition); }
   Value constant(const Constant& c);
   void take_imports();
   void fill_records();
@@ -156,7 +151,7 @@ void SetUp::fill_records() {
     rows.pieces.push_back(
         {.kind = DataPiece::Kind::Numbers, .type = i64, .numbers = {type_number(p_.types[row.type])}});
   }
-  Symbol data = module_.add_data(fresh_name(module_, "functions"), std::move(rows));
+  Symbol data = module_.add_data(free_name(module_, "functions"), std::move(rows));
   module_[data].is_local = true;
   pen_->call(runtime_["functions.init"],
              {instance_, at(first_record_), pen_->address_of(data), wide(own_records_)});
@@ -220,12 +215,6 @@ void SetUp::start() {
 
 }  // namespace
 
-std::string fresh_name(const Module& module, std::string_view name) {
-  std::string out(name);
-  for (unsigned n = 2; module.find(out).exists(); ++n) out = std::string(name) + "_" + std::to_string(n);
-  return out;
-}
-
 void lay_out(Sections& s) {
   Program& p = s.program;
   uint64_t at = 0;
@@ -247,7 +236,7 @@ void lay_out(Sections& s) {
 void add_segments(Sections& s, Module& module) {
   auto add = [&](const char* name, DataItem item) {
     Symbol out =
-        module.add_data(fresh_name(module, name + std::to_string(module.symbol_count())), std::move(item));
+        module.add_data(free_name(module, name + std::to_string(module.symbol_count())), std::move(item));
     module[out].is_local = true;
     return out;
   };

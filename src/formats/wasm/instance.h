@@ -14,7 +14,4 @@ void add_segments(Sections& sections, Module& module);
 // Program::set_up and tear_down.
 void add_set_up(Sections& sections, const Context& context, Runtime& runtime);
 
-// A name that the module has not got yet: `name`, or that with a number.
-std::string fresh_name(const Module& module, std::string_view name);
-
 }  // namespace porphyry::wasm

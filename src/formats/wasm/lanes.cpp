@@ -119,13 +119,6 @@ class LaneReader {
   void push_nothing(ValueType t = ValueType::V128) { stacks_.push(t); }
   Value all(Type lanes, int64_t n) { return pen().integer(lanes, n); }
 
-  uint32_t memory(unsigned bits) {
-    uint32_t align = in_.u32(), offset = in_.u32();
-    if (in_.good() && (align > 4 || (8u << align) > bits))
-      stacks_.fail(fmt::format("an alignment of 2^{} bytes for an access of {}", align, bits / 8),
-                   "at most the width of the access");
-    return offset;
-  }
   uint16_t lane(unsigned count) {
     uint8_t n = in_.byte();
     if (in_.good() && n >= count)
@@ -275,12 +268,11 @@ void LaneReader::plain() {
   push(pen().write(is_.op, std::span<const Value>(operands, is_.operands)));
 }
 
-// ---- memory
-// --------------------------------------------------------------------------------------------------
+// ---- memory ---------------------------------------------------------------------------------------------
 
 void LaneReader::memory_step() {
   unsigned bits = is_.way == LaneWay::LoadWiden ? 64 : is_.bits;
-  uint32_t offset = memory(bits);
+  uint32_t offset = stacks_.memory_offset(bits);
   bool with_lane = is_.way == LaneWay::LoadLane || is_.way == LaneWay::StoreLane;
   uint16_t k = with_lane ? lane(type_.lanes()) : uint16_t(0);
   bool stores = is_.way == LaneWay::Store || is_.way == LaneWay::StoreLane;
@@ -303,11 +295,10 @@ void LaneReader::memory_step() {
   }
   Value v = is_.way == LaneWay::Store ? w_.value(lanes) : take(as(lanes, type_), w_.constant(k));
   Writer::Place to = w_.place(at, offset, bits / 8);
-  pen().store(v, to.base, to.where);
+  w_.put(v, to.base, to.where);
 }
 
-// ---- single lanes
-// --------------------------------------------------------------------------------------------
+// ---- single lanes ---------------------------------------------------------------------------------------
 
 void LaneReader::lane_step() {
   ValueType outside = value_type(is_.element);
@@ -356,8 +347,7 @@ Value LaneReader::swizzled(const Operand& a, const Operand& b) {
   return pen().and_(out, mask(pen().lt_u(numbers, all(type_, 16)), type_));
 }
 
-// ---- truths
-// --------------------------------------------------------------------------------------------------
+// ---- truths ---------------------------------------------------------------------------------------------
 
 void LaneReader::truth(Op join) {
   Operand a = pop();
@@ -375,8 +365,7 @@ void LaneReader::select() {
   push(pen().or_(x, pen().and_(as(b, type_), pen().not_(by))));
 }
 
-// ---- arithmetic
-// ----------------------------------------------------------------------------------------------
+// ---- arithmetic -----------------------------------------------------------------------------------------
 
 void LaneReader::shift() {
   Operand by = stacks_.pop(ValueType::I32), a = pop();

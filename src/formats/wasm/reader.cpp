@@ -7,6 +7,7 @@
 
 #include "body.h"
 #include "instance.h"
+#include "porphyry/ir/link.h"
 #include "runtime.h"
 
 namespace porphyry::wasm {
@@ -27,7 +28,7 @@ void add_functions(Sections& s, const Context& context) {
     std::string plain =
         name.empty() || name.find('\0') != name.npos ? fmt::format("f{}", k) : std::string(name);
     FunctionRow& row = p.functions[k];
-    row.symbol = module.add_function(fresh_name(module, plain), context.signatures[row.type]);
+    row.symbol = module.add_function(free_name(module, plain), context.signatures[row.type]);
     module[row.symbol].is_local = !exported[k];
   };
   // What is exported has the first choice of names.

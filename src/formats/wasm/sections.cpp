@@ -67,8 +67,7 @@ class SectionReader {
     return nullptr;
   }
 
-  // ---- parts
-  // -----------------------------------------------------------------------------------------------
+  // ---- parts --------------------------------------------------------------------------------------------
   uint32_t below(size_t limit, const char* what) {
     uint32_t at = in_.offset(), n = in_.u32();
     if (n < limit || !in_.good()) return n;
@@ -125,8 +124,7 @@ class SectionReader {
     if (f < p_.functions.size()) out_.declared[f] = 1;
   }
 
-  // ---- sections
-  // --------------------------------------------------------------------------------------------
+  // ---- sections -----------------------------------------------------------------------------------------
   void custom() {
     std::string_view name = in_.name();
     if (name == "name") names_ = in_;

@@ -23,7 +23,6 @@ struct Operand {
 struct Frame {
   enum class Form : uint8_t { Function, Block, Loop, If, Else } form;
   bool unreachable = false;  // operands of any type come out of nothing
-  uint32_t offset = 0;       // of the instruction that opened it
   Types parameters, results;
   size_t height = 0;  // of the operands below it
   size_t kept = 0;    // of what it keeps of its parameters: see BodyReader
@@ -42,7 +41,7 @@ class Stacks {
   // For the next function; memory is kept.
   void begin(Types results) {
     operands_.clear(), frames_.clear();
-    frames_.push_back({.form = Frame::Form::Function, .offset = in_.offset(), .results = results});
+    frames_.push_back({.form = Frame::Form::Function, .results = results});
   }
   // The instruction that mistakes are about.
   void at(uint32_t offset, const char* name) { offset_ = offset, name_ = name; }
@@ -50,6 +49,9 @@ class Stacks {
   void fail(std::string message, std::string expected = {}) {
     in_.fail(offset_, std::move(message), std::move(expected));
   }
+
+  // What follows an access of so many bits: an alignment, which is checked, and an offset.
+  uint32_t memory_offset(unsigned bits);
 
   void push(ValueType type, Value value = {}, bool is_truth = false) {
     operands_.push_back({type, is_truth, value});
@@ -78,11 +80,8 @@ class Stacks {
   void push(std::span<const Operand> all) { operands_.insert(operands_.end(), all.begin(), all.end()); }
 
   void enter(Frame::Form form, Types parameters, Types results) {
-    frames_.push_back({.form = form,
-                       .offset = offset_,
-                       .parameters = parameters,
-                       .results = results,
-                       .height = operands_.size()});
+    frames_.push_back(
+        {.form = form, .parameters = parameters, .results = results, .height = operands_.size()});
   }
   // The innermost frame's results, off the stack, which must hold nothing else of that frame.
   std::span<const Operand> pop_results() {

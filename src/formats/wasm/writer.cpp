@@ -51,13 +51,18 @@ Block Writer::new_block(Types parameters) {
   return b;
 }
 
-void Writer::trap_if(Value condition) {
-  Block out = f_.add_block(), next = f_.add_block();
+void trap_where(Pen& pen, Value condition) {
+  Block out = pen.function().add_block(), next = pen.function().add_block();
   Function::Draft::Destination ways[] = {{out}, {next}};
-  pen().put({.op = Op::When, .operands = {&condition, 1}, .targets = ways, .hint = Function::Hint::Rarely});
-  pen_.at_end(out).trap();
-  variables_.go_on(block_, next);
-  block_ = next, pen_.at_end(next);
+  pen.put({.op = Op::When, .operands = {&condition, 1}, .targets = ways, .hint = Function::Hint::Rarely});
+  pen.at_end(out).trap();
+  pen.at_end(next);
+}
+
+void Writer::trap_if(Value condition) {
+  trap_where(pen(), condition);
+  variables_.go_on(block_, pen_.block());
+  block_ = pen_.block();
 }
 
 void Writer::load_memory() {

@@ -32,6 +32,9 @@ struct Wanted {
   std::vector<Call> calls;
 };
 
+// Ends the pen's block: a trap where the condition is true, else on in a new block, where the pen is put.
+void trap_where(Pen& pen, Value condition);
+
 class Writer {
  public:
   // `locals`: types of the parameters, then of all others. `offset`: where the code begins.
@@ -43,8 +46,7 @@ class Writer {
   Variables& variables() { return variables_; }
   Value instance() const { return instance_; }
 
-  // ---- where it writes
-  // ---------------------------------------------------------------------------------------
+  // ---- where it writes ----------------------------------------------------------------------------------
   bool live() const { return block_.exists(); }
   Block block() const { return block_; }
   void die() { block_ = {}; }
@@ -59,8 +61,7 @@ class Writer {
     return pen_;
   }
 
-  // ---- operands
-  // ----------------------------------------------------------------------------------------------
+  // ---- operands -----------------------------------------------------------------------------------------
   Value value(const Operand& o) {
     if (o.is_truth) return pen().widen_u(i32_, o.value);
     if (o.type == ValueType::V128 && f_.type(o.value) != v128_) return pen().bits(v128_, o.value);
@@ -71,24 +72,26 @@ class Writer {
   Value constant(uint64_t n) { return f_.constant(i32_, n); }
   Value wide(uint64_t n) { return f_.constant(i64_, n); }
 
-  // ---- locals
-  // ------------------------------------------------------------------------------------------------
+  // ---- locals -------------------------------------------------------------------------------------------
   std::span<const ValueType> locals() const { return types_; }
   Value read(uint32_t local) { return variables_.read(local, block_); }
   void write(uint32_t local, Value v) { variables_.write(local, block_, v); }
 
-  // ---- control
-  // -----------------------------------------------------------------------------------------------
+  // ---- control ------------------------------------------------------------------------------------------
   Block new_block(Types parameters = {});
   void go(Block to, std::span<const Operand> arguments) { pen().go(to, values(arguments)); }
   // Goes on in a new block where the condition is false.
   void trap_if(Value condition);
   void trap() { pen().trap(), die(); }
 
-  // ---- the instance and its memory
-  // -----------------------------------------------------------------------------
+  // ---- the instance and its memory ----------------------------------------------------------------------
   Value field(Type t, uint32_t place) { return pen().load(t, instance_, {}, 1, place); }
-  void set_field(Value v, uint32_t place) { pen().store(v, instance_, {}, 1, place); }
+  void set_field(Value v, uint32_t place) { put(v, instance_, {.offset = place}); }
+  // All stores are `guarded`, since a host sees after a trap what was stored before it.
+  void put(Value v, Value p, Where where = {}) {
+    where.guarded = true;
+    pen().store(v, p, where);
+  }
   // The address of the record of a table or memory.
   Value record(uint32_t place, bool imported) {
     return imported ? field(Type::pointer(), place) : pen().at(instance_, {}, 1, place);
