@@ -27,6 +27,9 @@ class Segments {
   const Segment& operator[](size_t k) const { return rows_[k]; }
   void clear() { size_ = 0; }
   void cut_to(size_t size) { size_ = static_cast<uint32_t>(size); }
+  // Puts others in the place of `count` from `first` on. Moves what stands in front or behind, whichever is
+  // less.
+  void replace(size_t first, size_t count, std::span<const Segment> by, std::pmr::memory_resource* memory);
   void append(std::span<const Segment> more, std::pmr::memory_resource* memory);
   void append(Segment one, std::pmr::memory_resource* memory) {
     if (size_ == room_) return append(std::span(&one, 1), memory);
@@ -35,7 +38,8 @@ class Segments {
 
  private:
   Segment* rows_ = nullptr;
-  uint32_t size_ = 0, room_ = 0;
+  uint32_t size_ = 0, room_ = 0;  // the room from rows_ on
+  uint32_t front_room_ = 0;       // and in front of it
 };
 
 // The blocks from which control comes to one.
@@ -64,8 +68,8 @@ LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_res
 
 bool covers(const Segments& s, uint32_t position);
 bool meet(const Segments& a, const Segments& b);
-// Takes the place of the two. O(log first + second + what of the first stands beside or behind the second),
-// by where they begin.
+// Takes the place of the two. O(log + what of the longer stands between the ends of the other), and moves at
+// most half of the longer a few times.
 Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory);
 
 }  // namespace porphyry::machine

@@ -1,6 +1,7 @@
 #include "porphyry/machine/live_ranges.h"
 
 #include <algorithm>
+#include <cstring>
 
 namespace porphyry::machine {
 namespace {
@@ -218,19 +219,60 @@ bool meet(const Segments& a, const Segments& b) {
   return false;
 }
 
-// Only what the two have beside each other is merged: a chain of copies grows at its end.
-Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory) {
-  if (a.empty() || (!b.empty() && b.front().from < a.front().from)) std::swap(a, b);
-  if (b.empty()) return a;
-  const Segment* beside = std::lower_bound(a.begin(), a.end(), b.front().from,
-                                           [](const Segment& s, uint32_t p) { return s.to < p; });
-  std::pmr::vector<Segment> tail(static_cast<size_t>(a.end() - beside) + b.size(), memory);
-  std::merge(beside, static_cast<const Segment*>(a.end()), b.begin(), b.end(), tail.begin(),
+namespace {
+
+// Puts segments that lie close to each other where they belong: what they touch becomes one with them.
+void put(Segments& a, std::span<const Segment> close, std::pmr::memory_resource* memory) {
+  const Segments& list = a;
+  const Segment* first = std::lower_bound(list.begin(), list.end(), close.front().from,
+                                          [](const Segment& s, uint32_t p) { return s.to < p; });
+  const Segment* behind = std::upper_bound(first, list.end(), close.back().to,
+                                           [](uint32_t p, const Segment& s) { return p < s.from; });
+  std::pmr::vector<Segment> both(static_cast<size_t>(behind - first) + close.size(), memory);
+  std::merge(first, behind, close.begin(), close.end(), both.begin(),
              [](const Segment& x, const Segment& y) { return x.from < y.from; });
-  tail.resize(join_neighbours(tail));
-  a.cut_to(static_cast<size_t>(beside - a.begin()));
-  a.append(tail, memory);
+  both.resize(join_neighbours(both));
+  a.replace(static_cast<size_t>(first - list.begin()), static_cast<size_t>(behind - first), both, memory);
+}
+
+}  // namespace
+
+// A few go in one by one: a chain of copies grows at its end, its front or in the middle, and what it has
+// elsewhere stays where it is.
+Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory) {
+  if (a.size() < b.size()) std::swap(a, b);
+  constexpr size_t few = 4;
+  if (b.size() <= few)
+    for (const Segment& s : b) put(a, {&s, 1}, memory);
+  else
+    put(a, {b.begin(), b.size()}, memory);
   return a;
+}
+
+void Segments::replace(size_t first, size_t count, std::span<const Segment> by,
+                       std::pmr::memory_resource* memory) {
+  size_t behind = size_ - first - count, size = first + by.size() + behind;
+  auto more = static_cast<ptrdiff_t>(by.size()) - static_cast<ptrdiff_t>(count);
+  bool moves_front = first < behind;
+  if (more > (moves_front ? front_room_ : room_ - size_)) {
+    size_t spare = size;
+    auto* rows =
+        static_cast<Segment*>(memory->allocate((size + 2 * spare) * sizeof(Segment), alignof(Segment)));
+    std::copy(begin(), begin() + first, rows + spare);
+    std::copy(end() - behind, end(), rows + spare + first + by.size());
+    rows_ = rows + spare;
+    front_room_ = static_cast<uint32_t>(spare);
+    room_ = static_cast<uint32_t>(size + spare);
+  } else if (moves_front) {
+    std::memmove(rows_ - more, rows_, first * sizeof(Segment));
+    rows_ -= more;
+    front_room_ = static_cast<uint32_t>(front_room_ - more);
+    room_ = static_cast<uint32_t>(room_ + more);
+  } else {
+    std::memmove(end() - behind + more, end() - behind, behind * sizeof(Segment));
+  }
+  std::copy(by.begin(), by.end(), rows_ + first);
+  size_ = static_cast<uint32_t>(size);
 }
 
 void Segments::append(std::span<const Segment> more, std::pmr::memory_resource* memory) {
@@ -242,6 +284,7 @@ void Segments::append(std::span<const Segment> more, std::pmr::memory_resource* 
     std::copy(begin(), end(), rows);
     rows_ = rows;
     room_ = static_cast<uint32_t>(room);
+    front_room_ = 0;
   }
   std::copy(more.begin(), more.end(), rows_ + size_);
   size_ = static_cast<uint32_t>(size);
