@@ -2,6 +2,10 @@
 
 namespace porphyry {
 
+namespace rewrite {
+extern const RuleTable standard_rules;  // written by rulebind
+}
+
 #define PORPHYRY_PASS(name, Context, keeps, doc) void name(Context&);
 #include "passes.inc"
 #undef PORPHYRY_PASS
@@ -16,5 +20,7 @@ const PassTable& standard_passes() {
   }();
   return table;
 }
+
+const rewrite::RuleTable& standard_rules() { return rewrite::standard_rules; }
 
 }  // namespace porphyry

@@ -130,8 +130,9 @@ class Algebra {
     return side_by_side(out);
   }
 
-  // Of a power of two.
-  Term modulo(const Term& v, unsigned by) const { return v & number(bits(v), by - 1); }
+  Term modulo(const Term& v, unsigned by) const {
+    return (by & (by - 1)) == 0 ? v & number(bits(v), by - 1) : z3::urem(v, number(bits(v), by));
+  }
 
   std::optional<Term> scalar(Op op, Type operand, Type result, const Terms& in, Term& traps) {
     if (op == Op::Pick) return z3::ite(is_true(in[0]), in[1], in[2]);
@@ -186,7 +187,7 @@ class Algebra {
   std::optional<Term> of_bits(Op op, const Terms& in) const {
     const Term& a = in[0];
     unsigned width = bits(a);
-    Term by = in.size() > 1 ? modulo(in[1], width) : a, rest = modulo(-by, width);
+    Term by = in.size() > 1 ? modulo(in[1], width) : a, rest = modulo(number(width, width) - by, width);
     switch (op) {
       case Op::And: return a & in[1];
       case Op::Or: return a | in[1];

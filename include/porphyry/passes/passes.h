@@ -3,10 +3,13 @@
 #pragma once
 
 #include "porphyry/optimize/pipeline.h"
+#include "porphyry/rewrite/rule.h"
 
 namespace porphyry {
 
 const PassTable& standard_passes();
+// The rewrite rules of `fold`: src/passes/rules/, one after the other by name of file.
+const rewrite::RuleTable& standard_rules();
 inline Result<Pipeline> read_pipeline(std::string_view text) {
   return read_pipeline(text, standard_passes());
 }

@@ -1,41 +1,165 @@
-// fold: operations on constants become constants, and branches on constants become plain. A work list follows
-// each new constant to its users. O(instructions + cases).
+// fold: operations on constants become constants, branches on constants plain jumps, and the rules of
+// src/passes/rules/ are applied until none fits. A work list follows each change to the users of what changed
+// and to the operands that lost a use. Every rule lowers a measure (rewrite/read.h), so it ends; O(instructions
+// + cases + changes).
 #include <fmt/format.h>
 
+#include "porphyry/analyze/number.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
+#include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
+#include "porphyry/rewrite/match.h"
 
 namespace porphyry {
 namespace {
 
+// What a comparison is with its operands exchanged; itself where order does not matter.
+std::optional<Op> exchanged(Op op) {
+  if (info(op).commutes()) return op;
+  switch (op) {
+    case Op::LtS: return Op::GtS;
+    case Op::GtS: return Op::LtS;
+    case Op::LeS: return Op::GeS;
+    case Op::GeS: return Op::LeS;
+    case Op::LtU: return Op::GtU;
+    case Op::GtU: return Op::LtU;
+    case Op::LeU: return Op::GeU;
+    case Op::GeU: return Op::LeU;
+    case Op::Lt: return Op::Gt;
+    case Op::Gt: return Op::Lt;
+    case Op::Le: return Op::Ge;
+    case Op::Ge: return Op::Le;
+    default: return std::nullopt;
+  }
+}
+
 class Folder {
  public:
-  explicit Folder(FunctionContext& c) : c_(c), f_(c.function) {}
+  explicit Folder(FunctionContext& c)
+      : c_(c), f_(c.function), matcher_(f_, standard_rules()), queued_(f_.instruction_limit()) {}
 
   void run() {
     for (Block b : f_.blocks())
-      for (Instruction i : f_.instructions(b)) work_.push_back(i);
-    for (size_t k = 0; k < work_.size(); ++k)
-      if (f_.alive(work_[k])) one(work_[k]);
+      for (Instruction i : f_.instructions(b)) later(i);
+    for (size_t k = 0; k < work_.size(); ++k) {
+      Instruction i = work_[k];
+      queued_[i] = 0;
+      if (f_.alive(i)) one(i);
+    }
   }
 
  private:
+  void later(Instruction i) {
+    if (!queued_.holds(i)) queued_.resize(f_.instruction_limit());
+    if (!std::exchange(queued_[i], uint8_t(1))) work_.push_back(i);
+  }
+  void users_later(Value v) {
+    for (Slot s : f_.uses(v)) later(f_.use(s).user);
+  }
+  // What makes the operands: they lose a use.
+  void makers_later(Instruction i) {
+    for (Value v : f_.operands(i))
+      if (Instruction d = f_.definition(v); d.exists()) lost_use_.set(d, 1), later(d);
+  }
+
   void one(Instruction i) {
     if (f_.op(i) == Op::When || f_.op(i) == Op::Choose) return branch(i);
+    const OperationInfo& row = info(f_.op(i));
+    if (!row.is_plain() || f_.result_count(i) == 0) return;
+    if (!f_.has_effect(i) && !used(i)) return gone(i);
     if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0)) && f_.is_uniform(f_.operand(i, 0))) {
       bool yes = f_.constant_bits(f_.operand(i, 0)) & 1;
       return replace(i, {f_.operand(i, yes ? 1 : 2)}, "the condition is constant");
     }
+    if (computed(i)) return;
+    i = with_constants_right(i);
+    rewrite(i);
+  }
+  // What a rewrite left without uses goes with it; what had none before is left to sweep, which tells of it.
+  void gone(Instruction i) {
+    if (!lost_use_.get(i)) return;
+    makers_later(i);
+    f_.erase(i);
+  }
+  bool used(Instruction i) const {
+    for (Value v : f_.results(i))
+      if (f_.has_uses(v)) return true;
+    return false;
+  }
+
+  // Rules and number analysis look for constants on the right alone.
+  Instruction with_constants_right(Instruction i) {
+    if (f_.operand_count(i) < 2 || !f_.is_constant(f_.operand(i, 0)) || f_.is_constant(f_.operand(i, 1)))
+      return i;
+    auto op = exchanged(f_.op(i));
+    if (!op) return i;
+    if (*op == f_.op(i)) {
+      Value constant = f_.operand(i, 0);
+      f_.set(f_.operand_slot(i, 0), f_.operand(i, 1));
+      f_.set(f_.operand_slot(i, 1), constant);
+      return i;
+    }
+    Value operands[] = {f_.operand(i, 1), f_.operand(i, 0)};
+    Type result = f_.type(f_.result(i));
+    Instruction made = f_.insert_before(i, {.op = *op,
+                                            .operands = operands,
+                                            .results = {&result, 1},
+                                            .position = f_.position(i),
+                                            .permits = f_.permits(i)});
+    keep_name(f_.result(i), f_.result(made));
+    users_later(f_.result(i));
+    f_.replace_uses(f_.result(i), f_.result(made));
+    f_.erase(i);
+    return made;
+  }
+
+  void rewrite(Instruction i) {
+    auto match = matcher_.match(i);
+    if (!match) return;
+    std::string before = c_.wants_notes() ? write_text(c_.module, f_, i) : "";
+    std::string name = c_.wants_notes() ? c_.name(f_.result(i)) : "";
+    Position position = f_.position(i);
+    makers_later(i);
+    for (Value v : f_.results(i)) users_later(v);
+    Name names[2];
+    for (size_t k = 0; k < f_.result_count(i); ++k) names[k] = f_.name(f_.result(i, k));
+    auto applied = matcher_.apply(i, *match);
+    for (size_t k = 0; k < 2; ++k)
+      if (names[k].exists() && applied.results[k].exists() && !f_.name(applied.results[k]).exists() &&
+          f_.kind(applied.results[k]) == ValueKind::Result)
+        f_.set_name(applied.results[k], names[k]);
+    for (Instruction made : matcher_.written()) later(made);
+    if (c_.wants_notes()) {
+      Value v = applied.results[0].exists() ? applied.results[0] : applied.results[1];
+      Instruction d = f_.definition(v);
+      const rewrite::Rule& r = *match->rule;
+      c_.done(
+          position, name,
+          "became " + (d.exists() && !matcher_.written().empty() ? write_text(c_.module, f_, d) : c_.name(v)),
+          std::string(r.text),
+          {{"operation", before}, {"rule", fmt::format("{}:{}", standard_rules().files[r.file], r.line)}});
+    }
+  }
+  void keep_name(Value old, Value v) {
+    Name name = f_.name(old);
+    if (!name.exists()) return;
+    f_.set_name(old, {});
+    f_.set_name(v, name);
+  }
+
+  // Whether all operands were constants, and the result is.
+  bool computed(Instruction i) {
     const OperationInfo& row = info(f_.op(i));
     size_t count = f_.operand_count(i), result_count = f_.result_count(i);
-    if (!row.is_plain() || result_count == 0) return;
     Type types[3], results[2];
     unsigned lanes = 0;
+    for (size_t k = 0; k < count; ++k)
+      if (!f_.is_constant(f_.operand(i, k))) return false;
     for (size_t k = 0; k < result_count; ++k) {
       results[k] = f_.type(f_.result(i, k));
-      if (results[k].is_pointer()) return;
+      if (results[k].is_pointer()) return false;
       lanes += results[k].lanes();
     }
     in_.clear();
@@ -43,7 +167,7 @@ class Folder {
       Value v = f_.operand(i, k);
       types[k] = f_.type(v);
       // An address's bits are not a number that can be computed with here.
-      if (!f_.is_constant(v) || types[k].is_pointer()) return;
+      if (types[k].is_pointer()) return false;
       for (unsigned lane = 0; lane < types[k].lanes(); ++lane) in_.push_back(f_.constant_word(v, lane));
     }
     std::vector<uint16_t> picked;
@@ -53,13 +177,14 @@ class Folder {
     if (!compute_lanes(f_.op(i), {types, count}, {results, result_count}, in_, out_, picked)) {
       c_.declined(f_.position(i), c_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
                   "operands for which it has a result", {{"operation", write_text(c_.module, f_, i)}});
-      return;
+      return true;
     }
     std::vector<Value> constants;
     std::span<const Bits> left(out_);
     for (size_t k = 0; k < result_count; left = left.subspan(results[k].lanes()), ++k)
       constants.push_back(constant_of(results[k], left.first(results[k].lanes())));
-    return replace(i, constants, "all operands are constant");
+    replace(i, constants, "all operands are constant");
+    return true;
   }
 
   Value constant_of(Type type, std::span<const Bits> lanes) {
@@ -78,9 +203,10 @@ class Folder {
       if (c_.wants_notes())
         c_.done(f_.position(i), c_.name(old), "became " + c_.name(with[k]), why,
                 {{"operation", write_text(c_.module, f_, i)}});
-      for (Slot s : f_.uses(old)) work_.push_back(f_.use(s).user);
+      users_later(old);
       f_.replace_uses(old, with[k]);
     }
+    makers_later(i);
     f_.erase(i);
   }
 
@@ -111,7 +237,10 @@ class Folder {
 
   FunctionContext& c_;
   Function& f_;
+  rewrite::Matcher matcher_;
   std::vector<Instruction> work_;
+  Table<Instruction, uint8_t> queued_;
+  SideTable<Instruction, uint8_t> lost_use_;
   std::vector<Bits> in_, out_;  // lanes of the operands and of the result
 };
 

@@ -1,0 +1,60 @@
+// Rules at work on a function.
+//
+//   Matcher matcher(f, table);
+//   if (auto m = matcher.match(i)) matcher.apply(i, *m);
+#pragma once
+
+#include "porphyry/analyze/number.h"
+#include "porphyry/rewrite/rule.h"
+
+namespace porphyry::rewrite {
+
+class Matcher {
+ public:
+  // Both must outlive this.
+  Matcher(Function& f, const RuleTable& table) : f_(f), table_(table) {}
+
+  struct Match {
+    const Rule* rule;
+    Value values[12];  // by binding
+    Type types[16];    // by class; those that the pattern gives
+  };
+  // The first rule of the table that fits. O(operations that patterns look at), and the conditions of the
+  // rules whose operations all fit.
+  std::optional<Match> match(Instruction i);
+
+  // Writes the replacement in front of the instruction and redirects uses to it. The instruction stays where
+  // it has an effect. New instructions have its position, and the permits that all that was matched have in
+  // common.
+  struct Applied {
+    Value results[2];  // nothing for one that was unused
+  };
+  Applied apply(Instruction i, const Match& m);
+  // Instructions that the last call of `apply` wrote, in order.
+  std::span<const Instruction> written() const { return written_; }
+
+ private:
+  struct Constant;
+  void look(uint16_t junction, std::vector<Value>& pending);
+  bool fits(uint16_t term, Value v, Match& m) const;
+  bool pays(uint16_t pattern, Instruction i, const Match& m) const;
+  bool related(const Match& m) const;
+  bool computable(const Rule& r, const Match& m) const;
+  bool computable(uint16_t term, const Match& m) const;
+  bool fits_operation(const Term& t, Instruction i, Match& m) const;
+  bool holds(const Condition& c, Instruction i, Match& m) const;
+  Type type_of(const Rule& r, uint8_t type, const Match& m) const;
+  std::optional<Constant> constant(uint16_t term, const Match& m) const;
+  Number number(uint16_t term, const Match& m) const;
+  Value value(uint16_t term, Instruction before, const Match& m);
+  uint8_t permits_in_common(uint16_t term, Instruction i) const;
+
+  Function& f_;
+  const RuleTable& table_;
+  std::vector<uint16_t> found_;  // entries of the instruction at hand
+  std::vector<Value> pending_;
+  std::vector<Instruction> written_;
+  uint8_t permits_ = 0;
+};
+
+}  // namespace porphyry::rewrite
