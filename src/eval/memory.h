@@ -88,6 +88,7 @@ class Memory {
   bool stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb);
   bool may_touch(const Access& a, uint64_t size, bool writes);
   bool keeps_words(const Access& a, uint64_t size, bool writes, bool& arbitrary_instead);
+  bool keeps_growing(const Access& a, const Object& o, uint64_t offset, Type type, Datum value);
   bool keeps_kinds(const Access& a, uint64_t offset, uint64_t size, bool writes, bool keep_book);
   bool keeps_masked_align(const Access& a, Type type, const Datum* active, const char* verb);
   bool load_scalar(const Access& a, Type type, Datum& out);

@@ -138,9 +138,10 @@ class ModuleRun {
  private:
   bool each_function(Steps steps) {
     bool changed = false;
+    ModuleFacts facts(module_);
     for (size_t k = 0; k < module_.symbol_count() && problems.empty(); ++k) {
       if (!module_.is_function(Symbol(k))) continue;
-      FunctionContext context(module_, Symbol(k), options_.notes, options_.surroundings);
+      FunctionContext context(module_, facts, Symbol(k), options_.notes, options_.surroundings);
       FunctionRun one(context, options_);
       changed |= one.run(steps);
       problems = std::move(one.problems);
@@ -185,7 +186,8 @@ Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const Pipelin
 }
 
 Diagnostics FunctionPipeline::run(Module& module, Symbol function) const {
-  FunctionContext context(module, function, options_.notes, options_.surroundings);
+  ModuleFacts facts(module);
+  FunctionContext context(module, facts, function, options_.notes, options_.surroundings);
   FunctionRun one(context, options_);
   one.run(pipeline_.steps);
   return std::move(one.problems);

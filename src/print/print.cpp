@@ -58,6 +58,7 @@ class ModuleWriter {
       out_ += "  " + shown(row.name);
       if (row.parent.exists()) out_ += " under " + shown(kinds[row.parent].name);
       if (row.align) out_ += fmt::format(" align {}", row.align);
+      if (row.grows) out_ += " grows";
       out_ += "\n";
     }
     for (size_t k = 0; k < kinds.record_count(); ++k) {

@@ -104,7 +104,7 @@ class RuleProof {
     if (!possible_) return Verdict::NeverApplies;
     for (unsigned k = 0; k < 2; ++k)
       if (right[k]) good = good && left[k] == *right[k];
-    z3::solver solver = quick_solver();
+    z3::solver solver = quick_solver(milliseconds);
     z3::params p(c_);
     p.set("timeout", milliseconds);
     solver.set(p);
@@ -135,10 +135,10 @@ class RuleProof {
     tell(solver.get_model());
     return Verdict::Refuted;
   }
-  z3::solver quick_solver() {
+  z3::solver quick_solver(unsigned milliseconds) {
     z3::tactic all(c_, "simplify");
     for (const char* next : {"solve-eqs", "simplify", "bit-blast", "sat"}) all = all & z3::tactic(c_, next);
-    return all.mk_solver();
+    return z3::try_for(all, milliseconds).mk_solver();
   }
   Type type(const rewrite::Term& t) const { return types_[t.type]; }
 

@@ -11,6 +11,7 @@
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
 #include "porphyry/base/by_type.h"
+#include "porphyry/ir/module.h"
 
 namespace porphyry {
 
@@ -49,6 +50,22 @@ class Facts {
 
  private:
   const Function* function_;
+  TypeMap known_;
+};
+
+// Analyses of a module, which passes over functions may ask for while they run: one must stay right whatever
+// they do.
+class ModuleFacts {
+ public:
+  explicit ModuleFacts(const Module& module) : module_(&module) {}
+  template <class Analysis>
+  const Analysis& get() {
+    if (const Analysis* known = known_.find<Analysis>()) return *known;
+    return known_.put(std::make_unique<Analysis>(*module_));
+  }
+
+ private:
+  const Module* module_;
   TypeMap known_;
 };
 

@@ -26,6 +26,8 @@ struct KindRow {
   KindTree tree;
   Kind parent;         // nothing: a root; a root overlaps every kind under it
   uint32_t align = 0;  // of accesses; 0: not said
+  // Integers accessed as this kind never become smaller, unsigned, while the object lives.
+  bool grows = false;
 };
 
 struct RecordMember {
@@ -85,6 +87,7 @@ class Kinds {
   bool is_above_or_same(Kind above, Kind below) const;
   // The alignment of accesses: the kind's or the nearest one's above it that says one; else 1.
   uint32_t align(KindPath p) const;
+  bool grows(KindPath p) const { return p.exists() && kinds_[paths_[p].kind].grows; }
   // Offsets at which `inner` lies in `outer` (0 for itself); one more than `place_limit` when there are more.
   static constexpr size_t place_limit = 4096;
   std::vector<uint64_t> places(Record outer, Record inner) const;

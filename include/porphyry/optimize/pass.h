@@ -23,8 +23,10 @@ namespace porphyry {
 class FunctionContext {
  public:
   // `surroundings`: objects that passes of a kind need, such as the state of legalization; may be null.
-  FunctionContext(Module& module, Symbol symbol, Notes* notes, TypeMap* surroundings = nullptr)
+  // `in_module`: analyses of the module; must outlive this.
+  FunctionContext(Module& module, ModuleFacts& in_module, Symbol symbol, Notes* notes, TypeMap* surroundings = nullptr)
       : module(module),
+        in_module(in_module),
         symbol(symbol),
         function(module.function(symbol)),
         facts(function),
@@ -32,6 +34,7 @@ class FunctionContext {
         surroundings_(surroundings) {}
 
   Module& module;
+  ModuleFacts& in_module;
   Symbol symbol;
   Function& function;
   Facts facts;

@@ -60,7 +60,9 @@ class ModuleReader {
       KindRow row{.name = name(), .tree = KindTree(in_.below(trees, "tree of kinds"))};
       uint64_t parent = in_.below(count + 1, "kind");
       if (parent) row.parent = Kind(parent - 1);
-      row.align = static_cast<uint32_t>(in_.below(4097, "alignment"));
+      uint64_t align = in_.below(8192 + 4097, "alignment");
+      row.align = static_cast<uint32_t>(align % 8192);
+      row.grows = align >= 8192;
       kinds.add_kind(row);
     }
     size_t records = in_.count("records");

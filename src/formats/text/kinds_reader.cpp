@@ -33,7 +33,7 @@ void ItemReader::kinds_block() {
   add_kinds(kinds, records);
 }
 
-// count under cell align 4
+// count under cell align 4 grows
 bool ItemReader::kind_line(KindTree tree, std::vector<WrittenKind>& kinds) {
   WrittenKind out{};
   out.token = cursor_.peek();
@@ -53,6 +53,7 @@ bool ItemReader::kind_line(KindTree tree, std::vector<WrittenKind>& kinds) {
     if (!align) return false;
     out.row.align = *align;
   }
+  out.row.grows = cursor_.accept_word("grows");
   kinds.push_back(out);
   return true;
 }

@@ -133,6 +133,12 @@ void put_into(Module& module, Function& f, const Wanted& wanted, Runtime& runtim
 
 }  // namespace
 
+// Memories are never given back: what is checked against an old size holds for a later one.
+static KindPath size_kind(Realm& realm, Module& module) {
+  KindTree tree = module.kinds.add_tree(realm.name("memory"));
+  return module.kinds.path(module.kinds.add_kind({.name = realm.name("bytes"), .tree = tree, .grows = true}));
+}
+
 Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_view bytes,
                           const ReadOptions& options) {
   std::vector<Mistake> mistakes;
@@ -148,7 +154,8 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   for (uint32_t k = 0; k < lines.files.size(); ++k)
     if (module.sources.size() < 100'000) module.sources.push_back({k + 2, lines.files[k]});
   lay_out(s);
-  Context context{s, module, options, signatures_of(p), realm.name("instance"), lines};
+  Context context{
+      s, module, options, signatures_of(p), realm.name("instance"), lines, size_kind(realm, module)};
   add_functions(s, context);
   add_segments(s, module);
   std::vector<Done> done = read_bodies(s, context, threads_for(s, options));

@@ -70,7 +70,9 @@ void Writer::load_memory() {
   Value record = m.imported ? field(Type::pointer(), m.place) : instance_;
   int64_t offset = m.imported ? 0 : m.place;
   variables_.write(base_, block_, pen().load(Type::pointer(), record, {}, 1, offset));
-  if (has_size_) variables_.write(size_, block_, pen().load(i64_, record, {}, 1, offset + 8));
+  if (has_size_)
+    variables_.write(size_, block_,
+                     pen().load(i64_, record, {.offset = offset + 8, .kind = context_.size_kind}));
 }
 
 Value Writer::call(const char* routine, ValueList arguments, Type result) {

@@ -20,6 +20,7 @@ struct Context {
   std::vector<Signature> signatures;  // by type, with the instance in front
   Name instance_name;
   const Lines& lines;  // its files are the module's sources from 2 on
+  KindPath size_kind;  // of a memory's size, which never becomes smaller
 };
 
 // What a function wants of the module besides its own tables, to be put there when all are written.

@@ -1,6 +1,7 @@
 // fold: operations on constants become constants, branches on constants plain jumps, and the rules of
 // src/passes/rules/ are applied until none fits. A work list follows each change to the users of what changed
-// and to the operands that lost a use. Every rule lowers a measure (rewrite/read.h), so it ends; O(instructions
+// and to the operands that lost a use. Every rule lowers a measure (rewrite/read.h), so it ends;
+// O(instructions
 // + cases + changes).
 #include <fmt/format.h>
 
