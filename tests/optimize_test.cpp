@@ -277,10 +277,11 @@ TEST(Pipeline, UsersAddPassesAndAnalyses) {
                            {.steps = &steps, .check_between = true, .surroundings = &surroundings})
                   .empty());
   // Function by function where no module pass stands between; the analysis is made once for both.
-  std::vector<std::string> expected = {"one 0", "one 0", "two 3", "two 3", "one 0", "two 2",
-                                       "one 0", "two 1", "one 0", "two 1", "one 0", "two 1"};
+  // Rounds are for what changed since the one before.
+  std::vector<std::string> expected = {"one 0", "one 0", "two 3", "two 3", "one 0",
+                                       "two 2", "two 1", "one 0", "two 1"};
   EXPECT_EQ(seen, expected);
-  EXPECT_EQ(CallCount::made, 10u);
+  EXPECT_EQ(CallCount::made, 7u);
   size_t module_steps = 0;
   for (const StepRecord& r : steps)
     if (r.pass == "drop-call") {

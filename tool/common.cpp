@@ -9,7 +9,9 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
 #include "porphyry/formats/format.h"
+#include "porphyry/ir/words.h"
 #include "porphyry/machine/legalize.h"
+#include "porphyry/optimize/permit.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/targets.h"
@@ -110,6 +112,19 @@ void refuse_illegal(const Module& module, const machine::Target& target) {
   if (!wrong.empty()) fail(wrong, input_at_fault);
 }
 
+static uint8_t permits_of(const Options& o) {
+  uint8_t out = 0;
+  for (const std::string& word : o.permits) {
+    auto bit = bit_of(word, permit_words());
+    if (!bit) {
+      std::vector<std::string> known(permit_words().begin(), permit_words().end());
+      fail({complaint("no permit is called '" + word + "'", listed(known))}, call_at_fault);
+    }
+    out |= *bit;
+  }
+  return out;
+}
+
 Pipeline pipeline_of(const Options& o, const char* usual_level) {
   if (!o.level.empty() && !o.pipeline.empty())
     fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
@@ -134,6 +149,7 @@ std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> load
                                   Notes* notes, std::vector<StepRecord>* steps) {
   Module& module = *loaded->module;
   PipelineOptions options{.notes = notes, .steps = steps};
+  if (uint8_t permits = permits_of(o)) give_permits(module, permits, notes);
   std::optional<machine::Coverage> coverage;
   std::optional<machine::Legalizer> legalizer;
   if (wants_target(pipeline)) {

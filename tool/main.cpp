@@ -37,6 +37,10 @@ void add_level(CLI::App* verb, Options& o) {
   verb->add_option("-O", o.level, "The level: " + known_levels());
   verb->add_option("--pipeline", o.pipeline,
                    "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
+  verb->add_option("--permit", o.permits,
+                   "What passes may do to all floats: reorder, fuse, nonan, noinf, nozerosign, estimate; or "
+                   "to loops: ends")
+      ->delimiter(',');
 }
 
 void add_output(CLI::App* verb, Options& o) {

@@ -13,6 +13,7 @@ inline const std::string number_mark = "number:";
 
 struct Options {
   std::vector<std::string> files;  // of verbs that take several; `file` is the current one
+  std::vector<std::string> permits;
   std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target, folder,
               stage = "encoded";
   std::string features = "usual";

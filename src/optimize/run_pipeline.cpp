@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <chrono>
+#include <map>
 
+#include "porphyry/analyze/effects.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/optimize/pipeline.h"
 
@@ -51,6 +53,17 @@ Diagnostics broken_by(const Pass& pass, Diagnostics problems) {
   return problems;
 }
 
+void tell_budget(std::string function, const PipelineOptions& options) {
+  if (!options.notes) return;
+  options.notes->push_back({.kind = Note::Kind::Declined,
+                            .pass = "until stable",
+                            .function = std::move(function),
+                            .what = "the steps are not repeated once more",
+                            .why = "the last round still changed something",
+                            .figures = {{"rounds", std::to_string(options.most_repetitions)}},
+                            .unlock = "more repetitions"});
+}
+
 // Steps over one function.
 class FunctionRun {
  public:
@@ -60,16 +73,20 @@ class FunctionRun {
     bool changed = false;
     for (const auto& s : steps) {
       if (!problems.empty()) return changed;
-      if (s.pass)
-        changed |= one(*s.pass);
-      else
-        for (unsigned k = 0; k < options_.most_repetitions && run(s.repeated); ++k) changed = true;
+      changed |= s.pass ? one(*s.pass) : repeat(s.repeated);
     }
     return changed;
   }
   Diagnostics problems;
 
  private:
+  bool repeat(Steps steps) {
+    unsigned rounds = 0;
+    while (rounds < options_.most_repetitions && run(steps)) ++rounds;
+    if (rounds == options_.most_repetitions) tell_budget(std::string(c_.module.symbol_name(c_.symbol)), options_);
+    return rounds > 0;
+  }
+
   bool one(const Pass& pass) {
     c_.pass = pass.name;
     bool changed = recorded(
@@ -81,7 +98,12 @@ class FunctionRun {
         });
     if (!changed) return false;
     c_.facts.keep(pass.keeps);
-    if (options_.check_between) problems = broken_by(pass, verify(c_.module, c_.symbol));
+    if (!options_.check_between) return true;
+    problems = broken_by(pass, verify(c_.module, c_.symbol));
+    for (const std::string& name : c_.facts.false_claims())
+      problems.push_back(complaint(fmt::format("after '{}', the {} of '{}' are kept and do not hold",
+                                               pass.name, name, c_.module.symbol_name(c_.symbol)),
+                                   "a pass that keeps only what it does not change"));
     return true;
   }
 
@@ -125,10 +147,7 @@ class ModuleRun {
       if (plain) changed |= each_function(steps.first(plain));
       steps = steps.subspan(plain);
       if (steps.empty() || !problems.empty()) break;
-      if (steps[0].pass)
-        changed |= one(*steps[0].pass);
-      else
-        for (unsigned k = 0; k < options_.most_repetitions && run(steps[0].repeated); ++k) changed = true;
+      changed |= steps[0].pass ? one(*steps[0].pass) : repeat(steps[0].repeated);
       steps = steps.subspan(1);
     }
     return changed;
@@ -136,21 +155,52 @@ class ModuleRun {
   Diagnostics problems;
 
  private:
+  bool repeat(Steps steps) {
+    unsigned rounds = 0;
+    ++repeating_;
+    while (rounds < options_.most_repetitions && run(steps)) ++rounds;
+    --repeating_;
+    if (rounds == options_.most_repetitions) tell_budget("", options_);
+    return rounds > 0;
+  }
+
   bool each_function(Steps steps) {
     bool changed = false;
     ModuleFacts facts(module_);
-    for (size_t k = 0; k < module_.symbol_count() && problems.empty(); ++k) {
-      if (!module_.is_function(Symbol(k))) continue;
-      FunctionContext context(module_, facts, Symbol(k), options_.notes, options_.surroundings);
+    std::vector<Symbol> order = facts.get<CallEffects>().callees_first();
+    const size_t known = module_.symbol_count();
+    // What a round before left as it is now has nothing left to do.
+    std::vector<uint64_t>* left = repeating_ ? &left_by_[steps.data()] : nullptr;
+    for (size_t k = 0;
+         (k < order.size() || k - order.size() + known < module_.symbol_count()) && problems.empty(); ++k) {
+      Symbol s = k < order.size() ? order[k] : Symbol(k - order.size() + known);
+      if (!module_.is_function(s)) continue;
+      if (left) left->resize(std::max(left->size(), s.index + size_t(1)), ~uint64_t(0));
+      if (left && (*left)[s.index] == module_.function(s).changes()) continue;
+      if (stopped(k, order.size(), s)) break;
+      FunctionContext context(module_, facts, s, options_.notes, options_.surroundings);
       FunctionRun one(context, options_);
       changed |= one.run(steps);
       problems = std::move(one.problems);
+      if (left) (*left)[s.index] = module_.function(s).changes();
     }
     if (problems.empty()) finish(module_, steps, options_);
     return changed;
   }
 
+  bool stopped(size_t done, size_t all, Symbol next) {
+    if (options_.progress) options_.progress({done, all, module_.symbol_name(next)});
+    if (!options_.cancelled || !options_.cancelled()) return false;
+    problems.push_back(
+        complaint(fmt::format("the run was cancelled before '{}'", module_.symbol_name(next))));
+    return true;
+  }
+
   bool one(const Pass& pass) {
+    if (options_.cancelled && options_.cancelled()) {
+      problems.push_back(complaint(fmt::format("the run was cancelled before '{}'", pass.name)));
+      return false;
+    }
     ModuleContext context{module_, options_.notes, options_.surroundings, pass.name, false};
     bool changed = recorded(
         options_, pass, "", [&] { return instruction_count(module_); },
@@ -165,6 +215,9 @@ class ModuleRun {
 
   Module& module_;
   const PipelineOptions& options_;
+  unsigned repeating_ = 0;
+  // By group of steps that is repeated: the changes of each function, by symbol, when it was last left.
+  std::map<const Pipeline::Step*, std::vector<uint64_t>> left_by_;
 };
 
 Diagnostics lacking(Steps steps, const TypeMap* surroundings) {

@@ -6,7 +6,7 @@ namespace {
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
     {.name = "-O1",
-     .passes = "promote; fold; number; checks; sweep; tidy; fold; number; sweep",
+     .passes = "promote; fold; number; propagate; checks; forward; fold; sweep; tidy; divide; fold; number; sweep",
      .schedule = true,
      .align_loops = true,
      .doc = "stack slots to values, constants, dead code"},

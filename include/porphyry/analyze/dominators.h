@@ -18,6 +18,11 @@ class Dominators {
   explicit Dominators(const Function& function,
                       std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
+  static constexpr const char* name = "dominators";
+  // Of the same blocks, however many handles there are.
+  bool operator==(const Dominators& other) const {
+    return order_ == other.order_ && immediate_ == other.immediate_;
+  }
   bool reachable(Block b) const { return number_[b] != 0; }
   // Blocks that can be reached, each after its dominators.
   const Blocks& order() const { return order_; }

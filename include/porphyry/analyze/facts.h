@@ -6,7 +6,9 @@
 // ask for others in turn. It is registered nowhere.
 #pragma once
 
+#include <concepts>
 #include <initializer_list>
+#include <string>
 
 #include "porphyry/analyze/dominators.h"
 #include "porphyry/analyze/loops.h"
@@ -41,7 +43,18 @@ class Facts {
       made = std::make_unique<Analysis>(*function_, *this);
     else
       made = std::make_unique<Analysis>(*function_);
+    if constexpr (std::equality_comparable<Analysis>)
+      if (!checks_.has(type_id<Analysis>))
+        checks_.list.push_back({type_id<Analysis>, Analysis::name, still_holds<Analysis>});
     return known_.put(std::move(made));
+  }
+  // Names of those kept that differ from ones made now: passes that claim too much. Of analyses that can be
+  // compared, which have a `static constexpr const char* name`. As expensive as making them.
+  std::vector<std::string> false_claims() const {
+    std::vector<std::string> out;
+    for (const auto& check : checks_.list)
+      if (known_.has(check.id) && !check.holds(*this)) out.push_back(check.name);
+    return out;
   }
   // Drops all others.
   void keep(const Kept& kept) {
@@ -49,8 +62,26 @@ class Facts {
   }
 
  private:
+  struct Check {
+    TypeId id;
+    const char* name;
+    bool (*holds)(const Facts&);
+  };
+  struct Checks {
+    std::vector<Check> list;
+    bool has(TypeId id) const {
+      return std::any_of(list.begin(), list.end(), [&](const Check& c) { return c.id == id; });
+    }
+  };
+  template <class Analysis>
+  static bool still_holds(const Facts& facts) {
+    Facts fresh(*facts.function_);
+    return fresh.get<Analysis>() == *facts.known_.find<Analysis>();
+  }
+
   const Function* function_;
   TypeMap known_;
+  Checks checks_;
 };
 
 // Analyses of a module, which passes over functions may ask for while they run: one must stay right whatever

@@ -16,6 +16,10 @@ class Loops {
   Loops(const Function& function, const Dominators& dominators,
         std::pmr::memory_resource* memory = std::pmr::get_default_resource());
 
+  static constexpr const char* name = "loops";
+  bool operator==(const Loops& other) const {
+    return depth_ == other.depth_ && header_ == other.header_ && outer_ == other.outer_;
+  }
   // How many loops a block is in; 0 outside of all.
   unsigned depth(Block b) const { return depth_[b]; }
   // The header of the innermost loop around a block.

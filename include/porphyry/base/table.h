@@ -61,6 +61,8 @@ class FixedTable {
   bool empty() const { return rows_.empty(); }
   void make(size_t count, const T& value = T()) { rows_.assign(count, value); }
 
+  bool operator==(const FixedTable&) const = default;
+
   T& operator[](Handle id) {
     assert(id.index < rows_.size());
     return rows_[id.index];

@@ -24,7 +24,8 @@ class FunctionContext {
  public:
   // `surroundings`: objects that passes of a kind need, such as the state of legalization; may be null.
   // `in_module`: analyses of the module; must outlive this.
-  FunctionContext(Module& module, ModuleFacts& in_module, Symbol symbol, Notes* notes, TypeMap* surroundings = nullptr)
+  FunctionContext(Module& module, ModuleFacts& in_module, Symbol symbol, Notes* notes,
+                  TypeMap* surroundings = nullptr)
       : module(module),
         in_module(in_module),
         symbol(symbol),

@@ -32,17 +32,30 @@ struct StepRecord {
   double microseconds = 0;
 };
 
+// How far a run over a module is.
+struct PipelineProgress {
+  size_t functions_done = 0, functions = 0;  // of the steps at hand
+  std::string_view function;                 // the next one
+};
+
 struct PipelineOptions {
   Notes* notes = nullptr;
   std::vector<StepRecord>* steps = nullptr;
-  bool check_between = false;       // a pass that breaks the IR is reported, with its name
-  unsigned most_repetitions = 16;   // of `until stable`
+  // A pass that breaks the IR, or keeps analyses that do not hold any more, is reported, with its name.
+  bool check_between = false;
+  unsigned most_repetitions = 16;  // of `until stable`; a note tells where they did not suffice
+  // Asked before each function and each pass over the module: true ends the run there, with the module whole
+  // and a diagnostic. Called on the thread that runs the pipeline, like the next; either may be empty.
+  std::function<bool()> cancelled = {};
+  std::function<void(const PipelineProgress&)> progress = {};
   TypeMap* surroundings = nullptr;  // what passes need; see Pass::needs
 };
 
-// Runs over every function of the module, and those that are added meanwhile. Steps over functions that stand
-// in a row are done function by function; a step over the module waits for all of them. Problems: a pass that
-// lacks what it needs, before anything is run; else they are bugs of passes.
+// Runs over every function of the module, callees before their callers, then those that are added meanwhile.
+// Steps over functions that stand in a row are done function by function; a step over the module waits for
+// all of them. What is repeated until stable is repeated only for functions that changed since. Problems: a
+// pass that lacks what it needs, before anything is run; that the run was cancelled; else they are bugs of
+// passes.
 Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const PipelineOptions& options = {});
 
 // The same in parts, for a caller that has the functions one at a time: each function goes through all steps;

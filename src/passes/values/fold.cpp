@@ -5,7 +5,7 @@
 // + cases + changes).
 #include <fmt/format.h>
 
-#include "porphyry/analyze/number.h"
+#include "fold_addresses.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
@@ -68,6 +68,7 @@ class Folder {
   void one(Instruction i) {
     if (f_.op(i) == Op::When || f_.op(i) == Op::Choose) return branch(i);
     const OperationInfo& row = info(f_.op(i));
+    if (row.detail() == Detail::Address) return address(i);
     if (!row.is_plain() || f_.result_count(i) == 0) return;
     if (!f_.has_effect(i) && !used(i)) return gone(i);
     if (f_.op(i) == Op::Pick && f_.is_constant(f_.operand(i, 0)) && f_.is_uniform(f_.operand(i, 0))) {
@@ -83,6 +84,19 @@ class Folder {
     if (!lost_use_.get(i)) return;
     makers_later(i);
     f_.erase(i);
+  }
+  void address(Instruction i) {
+    if (!f_.has_effect(i) && !used(i)) return gone(i);
+    std::string before = c_.wants_notes() ? write_text(c_.module, f_, i) : "";
+    makers_later(i);
+    Instruction now = fold_address(f_, i);
+    if (!now.exists()) return;
+    makers_later(now);
+    for (Value v : f_.results(now)) users_later(v);
+    if (c_.wants_notes())
+      c_.done(f_.position(now), f_.result_count(now) ? c_.name(f_.result(now)) : "",
+              "became " + write_text(c_.module, f_, now), "sums with constants are part of an address",
+              {{"operation", before}});
   }
   bool used(Instruction i) const {
     for (Value v : f_.results(i))

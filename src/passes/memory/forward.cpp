@@ -1,0 +1,139 @@
+// forward: stores that nobody sees go. A store is dead when on every way from it the same bytes are written
+// again, or their object ends, before anything may read them. Followed forwards from each store along the
+// instructions that touch memory, within a budget. Loads of what was stored are taken by `number`. O(stores *
+// budget).
+#include <fmt/format.h>
+
+#include "porphyry/analyze/memory_flow.h"
+#include "porphyry/optimize/pass.h"
+#include "porphyry/print/print.h"
+
+namespace porphyry {
+namespace {
+
+class Forwarder {
+ public:
+  explicit Forwarder(FunctionContext& c)
+      : c_(c),
+        f_(c.function),
+        alias_(c.module, f_, c.module[c.symbol].facts),
+        effects_(c.in_module.get<CallEffects>()) {}
+
+  void run() {
+    for (Block b : f_.blocks()) {
+      std::vector<Instruction>& list = touching_.emplace_back();
+      at_.set(b, static_cast<uint32_t>(touching_.size()));
+      for (Instruction i : f_.instructions(b))
+        if (touches(i)) list.push_back(i);
+    }
+    for (Block b : f_.blocks())
+      for (Instruction i = f_.last(b), before; i.exists(); i = before) {
+        before = f_.previous(i);
+        if (f_.op(i) == Op::Store) one(i);
+      }
+  }
+
+ private:
+  bool touches(Instruction i) const {
+    const OperationInfo& row = info(f_.op(i));
+    return row.reads_memory() || row.writes_memory() || row.may_trap() || row.marks() ||
+           (row.ends_block() && f_.edge_count(i) == 0);
+  }
+
+  void one(Instruction store) {
+    const Address& a = f_.address(store);
+    if (a.is_volatile || a.masked) return;
+    unsigned budget = 48;
+    Seen seen{alias_.access(store), a.guarded, {}};
+    if (live_behind(store, seen, budget)) return;
+    if (c_.wants_notes())
+      c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
+              "on every way its bytes are written again, or end, before they are read");
+    std::erase(touching_[at_.get(f_.block(store)) - 1], store);
+    f_.erase(store);
+  }
+
+  struct Seen {
+    MemoryAccess access;
+    bool guarded;  // what it wrote counts at a later trap
+    std::vector<Block> blocks;
+  };
+
+  bool live_behind(Instruction store, Seen& seen, unsigned& budget) {
+    const auto& list = touching_[at_.get(f_.block(store)) - 1];
+    auto at = std::find(list.begin(), list.end(), store);
+    return live_in(f_.block(store), std::span(list).subspan(static_cast<size_t>(at - list.begin()) + 1), seen,
+                   budget);
+  }
+
+  // Whether the bytes may be seen in the rest of a block, or behind it.
+  bool live_in(Block b, std::span<const Instruction> rest, Seen& seen, unsigned& budget) {
+    std::vector<std::pair<Block, std::span<const Instruction>>> work{{b, rest}};
+    while (!work.empty()) {
+      auto [home, list] = work.back();
+      work.pop_back();
+      bool ended = false;
+      for (Instruction i : list) {
+        if (budget == 0) return true;
+        --budget;
+        if (ends(i, seen.access, seen.guarded)) {
+          ended = true;
+          break;
+        }
+        if (sees(i, seen)) return true;
+      }
+      if (ended) continue;
+      for (Edge e : f_.edges(home)) {
+        Block to = f_.to(e);
+        // Around a loop the base may be another value: its object may be, too.
+        if (std::find(seen.blocks.begin(), seen.blocks.end(), to) != seen.blocks.end()) continue;
+        if (changes_address(to, seen.access)) return true;
+        seen.blocks.push_back(to);
+        work.emplace_back(to, touching_[at_.get(to) - 1]);
+      }
+    }
+    return false;
+  }
+  // Whether what the address is made of is defined in the block: then it means other bytes there.
+  bool changes_address(Block b, const MemoryAccess& a) const {
+    auto defined = [&](Value v) {
+      return v.exists() && !f_.is_constant(v) && f_.kind(v) != ValueKind::Parameter &&
+             f_.defining_block(v) == b;
+    };
+    return defined(a.base) || defined(a.index);
+  }
+
+  bool ends(Instruction i, const MemoryAccess& a, bool guarded) const {
+    if (guarded && f_.op(i) == Op::Store && !f_.address(i).guarded) return false;
+    if (f_.op(i) == Op::Store && !f_.address(i).masked && !f_.address(i).is_volatile &&
+        alias_.of(alias_.access(i), a).relation == Overlap::Same)
+      return true;
+    return f_.op(i) == Op::Release && f_.operand(i, 0) == a.base && a.offset >= 0;
+  }
+  bool sees(Instruction i, const Seen& seen) const {
+    const OperationInfo& row = info(f_.op(i));
+    if (row.marks()) return f_.op(i) != Op::Watch;
+    // A trap shows guarded stores; without them it shows nothing of memory.
+    bool traps = row.may_trap() ||
+                 ((row.layout == Layout::Load || row.layout == Layout::Store || row.layout == Layout::Fill) &&
+                  f_.address(i).guarded);
+    if (traps && !row.calls() && seen.guarded) return true;
+    if (f_.op(i) == Op::Trap) return seen.guarded;
+    // What is called may trap, and show what it reads.
+    if (row.calls() && seen.guarded) return true;
+    return alias_.may_read(i, seen.access, effects_);
+  }
+
+  FunctionContext& c_;
+  Function& f_;
+  Alias alias_;
+  const CallEffects& effects_;
+  SideTable<Block, uint32_t> at_;
+  std::vector<std::vector<Instruction>> touching_;  // by at_ - 1: instructions that memory matters to
+};
+
+}  // namespace
+
+void forward(FunctionContext& c) { Forwarder(c).run(); }
+
+}  // namespace porphyry
