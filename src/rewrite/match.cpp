@@ -37,6 +37,7 @@ Bits literal_bits(const Term& t, Type type) {
 std::optional<Matcher::Match> Matcher::match(Instruction i) {
   if (!info(f_.op(i)).is_plain()) return std::nullopt;
   found_.clear();
+  asked_count_ = 0;
   pending_.clear();
   for (size_t k = f_.operand_count(i); k-- > 0;) pending_.push_back(f_.operand(i, k));
   look(static_cast<uint16_t>(f_.op(i)), pending_);
@@ -255,9 +256,18 @@ std::optional<Matcher::Constant> Matcher::constant(uint16_t term, const Match& m
   return out;
 }
 
+const Number& Matcher::number(Value v) const {
+  unsigned known = std::min<unsigned>(asked_count_, asked_.size());
+  for (unsigned k = 0; k < known; ++k)
+    if (asked_[k].value == v) return asked_[k].number;
+  Asked& a = asked_[asked_count_++ % asked_.size()];
+  a = {v, number_of(f_, v)};
+  return a.number;
+}
+
 Number Matcher::number(uint16_t term, const Match& m) const {
   const Term& t = table_.terms[term];
-  if (t.kind == TermKind::Value) return number_of(f_, m.values[t.binding]);
+  if (t.kind == TermKind::Value) return number(m.values[t.binding]);
   if (t.kind != TermKind::Operation) {
     auto c = constant(term, m);
     if (!c || !(c->type.is_integer() || c->type.is_bool())) return {};

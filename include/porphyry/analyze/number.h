@@ -42,7 +42,8 @@ struct Number {
   bool operator==(const Number&) const = default;
 };
 
-// A plain operation on numbers; of the first result. Operands that are no integers do not exist. O(1).
+// A plain operation on numbers, which are settled; of the first result. Operands that are no integers do not
+// exist. O(1).
 Number compute_number(Op op, Type result, std::span<const Number> operands);
 // Whether a comparison always, never holds.
 std::optional<bool> decided(Op comparison, const Number& a, const Number& b);

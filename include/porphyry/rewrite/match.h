@@ -4,6 +4,8 @@
 //   if (auto m = matcher.match(i)) matcher.apply(i, *m);
 #pragma once
 
+#include <array>
+
 #include "porphyry/analyze/number.h"
 #include "porphyry/rewrite/rule.h"
 
@@ -45,6 +47,7 @@ class Matcher {
   bool holds(const Condition& c, Instruction i, Match& m) const;
   Type type_of(const Rule& r, uint8_t type, const Match& m) const;
   std::optional<Constant> constant(uint16_t term, const Match& m) const;
+  const Number& number(Value v) const;
   Number number(uint16_t term, const Match& m) const;
   Value value(uint16_t term, Instruction before, const Match& m);
   uint8_t permits_in_common(uint16_t term, Instruction i) const;
@@ -54,6 +57,13 @@ class Matcher {
   std::vector<uint16_t> found_;  // entries of the instruction at hand
   std::vector<Value> pending_;
   std::vector<Instruction> written_;
+  // Numbers that conditions on the instruction at hand asked for.
+  struct Asked {
+    Value value;
+    Number number;
+  };
+  mutable std::array<Asked, 4> asked_{};
+  mutable unsigned asked_count_ = 0;
   uint8_t permits_ = 0;
 };
 

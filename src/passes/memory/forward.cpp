@@ -24,7 +24,7 @@ class Forwarder {
       std::vector<Instruction>& list = touching_.emplace_back();
       at_.set(b, static_cast<uint32_t>(touching_.size()));
       for (Instruction i : f_.instructions(b))
-        if (touches(i)) list.push_back(i);
+        if (touches(i)) place_.set(i, static_cast<uint32_t>(list.size())), list.push_back(i);
     }
     for (Block b : f_.blocks())
       for (Instruction i = f_.last(b), before; i.exists(); i = before) {
@@ -49,7 +49,6 @@ class Forwarder {
     if (c_.wants_notes())
       c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
               "on every way its bytes are written again, or end, before they are read");
-    std::erase(touching_[at_.get(f_.block(store)) - 1], store);
     f_.erase(store);
   }
 
@@ -61,9 +60,7 @@ class Forwarder {
 
   bool live_behind(Instruction store, Seen& seen, unsigned& budget) {
     const auto& list = touching_[at_.get(f_.block(store)) - 1];
-    auto at = std::find(list.begin(), list.end(), store);
-    return live_in(f_.block(store), std::span(list).subspan(static_cast<size_t>(at - list.begin()) + 1), seen,
-                   budget);
+    return live_in(f_.block(store), std::span(list).subspan(place_.get(store) + 1), seen, budget);
   }
 
   // Whether the bytes may be seen in the rest of a block, or behind it.
@@ -74,6 +71,7 @@ class Forwarder {
       work.pop_back();
       bool ended = false;
       for (Instruction i : list) {
+        if (!f_.alive(i)) continue;  // a store that went
         if (budget == 0) return true;
         --budget;
         if (ends(i, seen.access, seen.guarded)) {
@@ -129,6 +127,7 @@ class Forwarder {
   Alias alias_;
   const CallEffects& effects_;
   SideTable<Block, uint32_t> at_;
+  SideTable<Instruction, uint32_t> place_;          // in its block's list
   std::vector<std::vector<Instruction>> touching_;  // by at_ - 1: instructions that memory matters to
 };
 

@@ -7,7 +7,7 @@
 // with memory as one more operand. O(instructions), and the budget of memory queries for each load.
 #include <fmt/format.h>
 
-#include <unordered_map>
+#include <bit>
 
 #include "porphyry/analyze/memory_flow.h"
 #include "porphyry/optimize/pass.h"
@@ -22,7 +22,9 @@ class Numberer {
       : c_(c),
         f_(c.function),
         dominators_(c.facts.get<Dominators>()),
-        alias_(c.module, f_, c.module[c.symbol].facts) {}
+        alias_(c.module, f_, c.module[c.symbol].facts),
+        rows_(f_.instruction_limit()),
+        heads_(std::bit_ceil(f_.instruction_limit() + 1)) {}
 
   void run() {
     bool loads = false;
@@ -68,23 +70,24 @@ class Numberer {
 
   void look_up(Instruction i, MemoryVersion memory) {
     order_operands(i);
-    std::vector<Instruction>& same = known_[hash(i, memory)];
-    for (Instruction& known : same) {
-      if (!f_.alive(known) || !equal(known, i) || !(seen_.get(known) == memory)) continue;
+    uint32_t h = hash(i, memory);
+    Instruction& head = heads_[h & (heads_.size() - 1)];
+    // Of equal operations none of which dominates the others there may be many: branches of a choose.
+    unsigned budget = 16;
+    for (Instruction known = head; known.exists() && budget; known = row(known).next, --budget) {
+      if (row(known).hash != h || !f_.alive(known) || !equal(known, i) || !(row(known).memory == memory))
+        continue;
       if (!dominates(known, i)) continue;
       // The one that stays may do what both may.
-      f_.permits(known) & ~f_.permits(i) ? f_.set_permits(known, f_.permits(known) & f_.permits(i)) : void();
+      if (f_.permits(known) & ~f_.permits(i)) f_.set_permits(known, f_.permits(known) & f_.permits(i));
       for (size_t k = 1; k < f_.result_count(i); ++k) f_.replace_uses(f_.result(i, k), f_.result(known, k));
       return replace(
           i, f_.result(known),
           f_.op(i) == Op::Load ? "nothing wrote the bytes since they were loaded" : "it was computed before",
           known);
     }
-    constexpr size_t most =
-        8;  // of equal operations none of which dominates the others: branches of a choose
-    if (same.size() >= most) same.erase(same.begin());
-    same.push_back(i);
-    if (f_.op(i) == Op::Load) seen_.set(i, memory);
+    row(i) = {head, h, memory};
+    head = i;
   }
 
   void order_operands(Instruction i) {
@@ -95,7 +98,7 @@ class Numberer {
     f_.set(f_.operand_slot(i, 1), a);
   }
 
-  size_t hash(Instruction i, MemoryVersion memory) const {
+  uint32_t hash(Instruction i, MemoryVersion memory) const {
     size_t h = static_cast<size_t>(f_.op(i)) * 0x9e3779b97f4a7c15u + memory.code;
     auto mix = [&](size_t v) { h = (h ^ v) * 0xff51afd7ed558ccdu, h ^= h >> 29; };
     for (Value v : f_.operands(i)) mix(v.index);
@@ -104,7 +107,7 @@ class Numberer {
     if (f_.op(i) == Op::AddressOf) mix(f_.symbol(i).index);
     if (f_.op(i) == Op::Load || f_.op(i) == Op::At)
       mix(static_cast<size_t>(f_.address(i).offset * 31 + f_.address(i).scale));
-    return h;
+    return static_cast<uint32_t>(h >> 16);
   }
 
   bool equal(Instruction a, Instruction b) const {
@@ -147,8 +150,15 @@ class Numberer {
   const Dominators& dominators_;
   Alias alias_;
   std::optional<MemoryFlow> flow_;
-  std::unordered_map<size_t, std::vector<Instruction>> known_;
-  SideTable<Instruction, MemoryVersion> seen_;  // by loads that are known
+  // Known operations by hash: chains of instructions, the newest first.
+  struct Row {
+    Instruction next;
+    uint32_t hash = 0;
+    MemoryVersion memory;
+  };
+  Row& row(Instruction i) { return rows_[i]; }
+  Table<Instruction, Row> rows_;
+  std::vector<Instruction> heads_;  // a power of two
 };
 
 }  // namespace

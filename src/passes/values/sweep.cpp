@@ -46,7 +46,8 @@ class Sweeper {
     for (Block b : f_.blocks()) {
       if (dominators.reachable(b)) continue;
       any = true;
-      c_.done({}, block_text(c_.module, f_, b), "the block was removed", "it is unreachable");
+      if (c_.wants_notes())
+        c_.done({}, block_text(c_.module, f_, b), "the block was removed", "it is unreachable");
     }
     if (any) remove_unreachable_blocks(f_);
   }
