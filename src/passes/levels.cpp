@@ -6,7 +6,9 @@ namespace {
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
     {.name = "-O1",
-     .passes = "promote; fold; number; propagate; checks; forward; fold; sweep; tidy; divide; fold; number; sweep",
+     .passes = "split-slots; promote; fold; number; propagate; checks; forward; fold; sweep; thread; tidy; "
+               "flatten; divide; fold; "
+               "number; sweep; tidy",
      .schedule = true,
      .align_loops = true,
      .doc = "stack slots to values, constants, dead code"},

@@ -69,7 +69,6 @@ class Numberer {
   }
 
   void look_up(Instruction i, MemoryVersion memory) {
-    order_operands(i);
     uint32_t h = hash(i, memory);
     Instruction& head = heads_[h & (heads_.size() - 1)];
     // Of equal operations none of which dominates the others there may be many: branches of a choose.
@@ -90,18 +89,16 @@ class Numberer {
     head = i;
   }
 
-  void order_operands(Instruction i) {
-    if (!info(f_.op(i)).commutes() || f_.operand_count(i) < 2) return;
-    Value a = f_.operand(i, 0), b = f_.operand(i, 1);
-    if (f_.is_constant(a) || f_.is_constant(b) || a.index <= b.index) return;
-    f_.set(f_.operand_slot(i, 0), b);
-    f_.set(f_.operand_slot(i, 1), a);
-  }
-
+  bool exchangeable(Instruction i) const { return info(f_.op(i)).commutes() && f_.operand_count(i) == 2; }
   uint32_t hash(Instruction i, MemoryVersion memory) const {
     size_t h = static_cast<size_t>(f_.op(i)) * 0x9e3779b97f4a7c15u + memory.code;
     auto mix = [&](size_t v) { h = (h ^ v) * 0xff51afd7ed558ccdu, h ^= h >> 29; };
-    for (Value v : f_.operands(i)) mix(v.index);
+    if (exchangeable(i)) {
+      auto [low, high] = std::minmax(f_.operand(i, 0).index, f_.operand(i, 1).index);
+      mix(low), mix(high);
+    } else {
+      for (Value v : f_.operands(i)) mix(v.index);
+    }
     Type t = f_.type(f_.result(i));
     mix(t.total_bits());
     if (f_.op(i) == Op::AddressOf) mix(f_.symbol(i).index);
@@ -115,8 +112,11 @@ class Numberer {
         f_.result_count(a) != f_.result_count(b))
       return false;
     if (f_.type(f_.result(a)) != f_.type(f_.result(b))) return false;
-    for (size_t k = 0; k < f_.operand_count(a); ++k)
-      if (f_.operand(a, k) != f_.operand(b, k)) return false;
+    bool same = true;
+    for (size_t k = 0; k < f_.operand_count(a); ++k) same &= f_.operand(a, k) == f_.operand(b, k);
+    bool crossed =
+        exchangeable(a) && f_.operand(a, 0) == f_.operand(b, 1) && f_.operand(a, 1) == f_.operand(b, 0);
+    if (!same && !crossed) return false;
     switch (info(f_.op(a)).detail()) {
       case Detail::Symbol: return f_.symbol(a) == f_.symbol(b);
       case Detail::Lanes:
