@@ -6,7 +6,7 @@ namespace {
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
     {.name = "-O1",
-     .passes = "split-slots; promote; fold; number; propagate; checks; forward; fold; sweep; thread; tidy; "
+     .passes = "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; "
                "flatten; divide; fold; "
                "number; sweep; tidy",
      .schedule = true,

@@ -50,6 +50,10 @@ std::optional<Matcher::Match> Matcher::match(Instruction i) {
     m.types[root.type] = f_.type(f_.result(i));
     if (!fits_operation(root, i, m)) continue;
     bool all = related(m) && pays(e.pattern, i, m) && computable(r, m);
+    // What analyses are asked for comes last.
+    for (unsigned c = 0; c < r.condition_count && all; ++c)
+      if (auto& condition = table_.conditions[r.first_condition + c]; condition.kind != ConditionKind::Known)
+        all = holds(condition, i, m);
     for (unsigned c = 0; c < r.condition_count && all; ++c)
       all = holds(table_.conditions[r.first_condition + c], i, m);
     if (!all) continue;
@@ -178,7 +182,10 @@ bool Matcher::computable(const Rule& r, const Match& m) const {
 }
 bool Matcher::computable(uint16_t term, const Match& m) const {
   const Term& t = table_.terms[term];
-  if (t.computed) return constant(term, m).has_value();
+  if (t.computed) {
+    if (!type_of(*m.rule, t.type, m).has_lanes()) return scalar(term, m).has_value();
+    return constant(term, m).has_value();
+  }
   for (unsigned k = 0; k < t.operand_count; ++k)
     if (!computable(t.operands[k], m)) return false;
   return true;
@@ -198,6 +205,10 @@ bool Matcher::holds(const Condition& c, Instruction i, Match& m) const {
   auto type = [&](uint8_t k) { return type_of(*m.rule, k, m); };
   switch (c.kind) {
     case ConditionKind::Holds: {
+      if (!type(table_.terms[c.term].type).has_lanes()) {
+        auto value = scalar(c.term, m);
+        return value && *value;
+      }
       auto value = constant(c.term, m);
       return value && value->all_true();
     }
@@ -214,6 +225,43 @@ bool Matcher::holds(const Condition& c, Instruction i, Match& m) const {
     case ConditionKind::Unused: return !f_.has_uses(f_.result(i, c.a));
   }
   return false;
+}
+
+// A constant of one lane, of constants of one lane.
+std::optional<Bits> Matcher::scalar(uint16_t term, const Match& m) const {
+  const Term& t = table_.terms[term];
+  switch (t.kind) {
+    case TermKind::Constant: {
+      Value v = m.values[t.binding];
+      if (f_.type(v).has_lanes()) return std::nullopt;
+      return f_.constant_word(v);
+    }
+    case TermKind::Value: return std::nullopt;
+    default: break;
+  }
+  Type type = type_of(*m.rule, t.type, m);
+  switch (t.kind) {
+    case TermKind::Literal: return literal_bits(t, type);
+    case TermKind::Width: {
+      Bits width = type_of(*m.rule, t.of_type, m).bits();
+      // A width that its type cannot hold is no number to compute with.
+      return (width & mask_of(type.bits())) == width ? std::optional(width) : std::nullopt;
+    }
+    case TermKind::Least: return Bits(1) << (type.bits() - 1);
+    case TermKind::Most: return mask_of(type.bits()) >> 1;
+    default: break;
+  }
+  Bits in[3];
+  for (unsigned k = 0; k < t.operand_count; ++k) {
+    auto operand = scalar(t.operands[k], m);
+    if (!operand) return std::nullopt;
+    in[k] = *operand;
+  }
+  uint16_t last = t.operands[t.operand_count - 1];
+  Type operand = table_.terms[last].kind == TermKind::Constant ? f_.type(m.values[table_.terms[last].binding])
+                                                               : type_of(*m.rule, table_.terms[last].type, m);
+  Computed out = compute(t.op, operand, type, {in, t.operand_count});
+  return out.trapped ? std::nullopt : std::optional(out.bits);
 }
 
 std::optional<Matcher::Constant> Matcher::constant(uint16_t term, const Match& m) const {
@@ -269,6 +317,12 @@ Number Matcher::number(uint16_t term, const Match& m) const {
   const Term& t = table_.terms[term];
   if (t.kind == TermKind::Value) return number(m.values[t.binding]);
   if (t.kind != TermKind::Operation) {
+    Type type = type_of(*m.rule, t.type, m);
+    if (!type.has_lanes()) {
+      auto one = scalar(term, m);
+      if (!one || !(type.is_integer() || type.is_bool())) return {};
+      return Number::exactly(type.bits(), *one);
+    }
     auto c = constant(term, m);
     if (!c || !(c->type.is_integer() || c->type.is_bool())) return {};
     Number out = Number::exactly(c->type.bits(), c->lanes[0]);
@@ -296,6 +350,8 @@ Value Matcher::value(uint16_t term, Instruction before, const Match& m) {
   const Term& t = table_.terms[term];
   if (t.kind == TermKind::Value || (t.kind == TermKind::Constant && !t.computed)) return m.values[t.binding];
   if (t.kind != TermKind::Operation || t.computed) {
+    if (Type type = type_of(*m.rule, t.type, m); !type.has_lanes())
+      if (auto one = scalar(term, m)) return f_.constant(type, *one);
     auto c = constant(term, m);
     if (!c) return {};
     if (!c->type.has_lanes()) return f_.constant(c->type, c->lanes[0]);

@@ -46,6 +46,7 @@ class Matcher {
   bool fits_operation(const Term& t, Instruction i, Match& m) const;
   bool holds(const Condition& c, Instruction i, Match& m) const;
   Type type_of(const Rule& r, uint8_t type, const Match& m) const;
+  std::optional<Bits> scalar(uint16_t term, const Match& m) const;
   std::optional<Constant> constant(uint16_t term, const Match& m) const;
   const Number& number(Value v) const;
   Number number(uint16_t term, const Match& m) const;

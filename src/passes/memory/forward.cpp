@@ -23,14 +23,19 @@ class Forwarder {
     for (Block b : f_.blocks()) {
       std::vector<Instruction>& list = touching_.emplace_back();
       at_.set(b, static_cast<uint32_t>(touching_.size()));
-      for (Instruction i : f_.instructions(b))
-        if (touches(i)) place_.set(i, static_cast<uint32_t>(list.size())), list.push_back(i);
+      for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i))
+        if (touches(i)) list.push_back(i);
     }
-    for (Block b : f_.blocks())
+    for (Block b : f_.blocks()) {
+      std::vector<Instruction>
+          behind;  // what is left of the block behind the instruction, the last one first
       for (Instruction i = f_.last(b), before; i.exists(); i = before) {
         before = f_.previous(i);
-        if (f_.op(i) == Op::Store) one(i);
+        if (!touches(i) || (f_.op(i) == Op::Store && removed(i, behind))) continue;
+        behind.push_back(i);
       }
+      touching_[at_.get(b) - 1] = std::move(behind);
+    }
   }
 
  private:
@@ -40,16 +45,17 @@ class Forwarder {
            (row.ends_block() && f_.edge_count(i) == 0);
   }
 
-  void one(Instruction store) {
+  bool removed(Instruction store, const std::vector<Instruction>& behind) {
     const Address& a = f_.address(store);
-    if (a.is_volatile || a.masked) return;
+    if (a.is_volatile || a.masked) return false;
     unsigned budget = 48;
     Seen seen{alias_.access(store), a.guarded, {}};
-    if (live_behind(store, seen, budget)) return;
+    if (live_in(f_.block(store), behind, seen, budget)) return false;
     if (c_.wants_notes())
       c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
               "on every way its bytes are written again, or end, before they are read");
     f_.erase(store);
+    return true;
   }
 
   struct Seen {
@@ -58,11 +64,6 @@ class Forwarder {
     std::vector<Block> blocks;
   };
 
-  bool live_behind(Instruction store, Seen& seen, unsigned& budget) {
-    const auto& list = touching_[at_.get(f_.block(store)) - 1];
-    return live_in(f_.block(store), std::span(list).subspan(place_.get(store) + 1), seen, budget);
-  }
-
   // Whether the bytes may be seen in the rest of a block, or behind it.
   bool live_in(Block b, std::span<const Instruction> rest, Seen& seen, unsigned& budget) {
     std::vector<std::pair<Block, std::span<const Instruction>>> work{{b, rest}};
@@ -70,7 +71,8 @@ class Forwarder {
       auto [home, list] = work.back();
       work.pop_back();
       bool ended = false;
-      for (Instruction i : list) {
+      for (size_t k = list.size(); k-- > 0;) {
+        Instruction i = list[k];
         if (!f_.alive(i)) continue;  // a store that went
         if (budget == 0) return true;
         --budget;
@@ -127,8 +129,8 @@ class Forwarder {
   Alias alias_;
   const CallEffects& effects_;
   SideTable<Block, uint32_t> at_;
-  SideTable<Instruction, uint32_t> place_;          // in its block's list
-  std::vector<std::vector<Instruction>> touching_;  // by at_ - 1: instructions that memory matters to
+  // By at_ - 1: instructions of a block that memory matters to, the last one first.
+  std::vector<std::vector<Instruction>> touching_;
 };
 
 }  // namespace

@@ -256,14 +256,29 @@ class Propagator {
   void decide(Instruction i, Block b) {
     if (!i.exists() || (f_.op(i) != Op::When && f_.op(i) != Op::Choose)) return;
     Value v = f_.operand(i, 0);
-    if (f_.is_constant(v)) return;
+    if (f_.is_constant(v)) return go(i, f_.constant_word(v));
     Number n = fact(v, b);
     if (f_.op(i) == Op::When && !n.is_exact()) n = compared_here(v, b);
     if (!n.is_exact()) return;
-    Value c = f_.constant(f_.type(v), n.low);
+    go(i, n.low);
+  }
+  void go(Instruction i, Bits number) {
+    auto edges = f_.edges(i);
+    size_t way = 0;
+    if (f_.op(i) == Op::When)
+      way = number & 1 ? 0 : 1;
+    else
+      while (way + 1 < edges.size() && f_.case_value(i, way) != number) ++way;
+    std::vector<Value> arguments;
+    for (Value v : f_.arguments(edges[way])) arguments.push_back(v);
+    Block to = f_.to(edges[way]), home = f_.block(i);
+    Position position = f_.position(i);
     if (c_.wants_notes())
-      c_.done(f_.position(i), c_.name(v), "is " + c_.name(c) + " here", "branches above decide it");
-    f_.set(f_.operand_slot(i, 0), c);
+      c_.done(position, block_text(c_.module, f_, home), "always goes to " + block_text(c_.module, f_, to),
+              "branches and values above decide it", {{"operation", write_text(c_.module, f_, i)}});
+    f_.erase(i);
+    Function::Draft::Destination target{to, arguments};
+    f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
   }
   // The comparison may have been made above, where less was known.
   Number compared_here(Value v, Block b) const {
