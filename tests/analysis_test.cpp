@@ -7,7 +7,10 @@
 #include <set>
 
 #include "porphyry/analyze/frequency.h"
+#include "porphyry/analyze/liveness.h"
+#include "porphyry/analyze/post_dominators.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/sample/sample.h"
 
 namespace porphyry {
 namespace {
@@ -71,6 +74,78 @@ TEST(Dominators, AreWhatTheDefinitionSays) {
         }
     }
   }
+}
+
+TEST(PostDominators, AreWhatTheDefinitionSays) {
+  std::mt19937_64 random(6);
+  size_t endless = 0;
+  for (int round = 0; round < 500; ++round) {
+    AnyGraph graph(random);
+    const Function& f = graph.f();
+    PostDominators post(f);
+    EXPECT_TRUE(post == PostDominators(f));
+    ControlDependence control(f, post);
+    auto reaches = [&](Block from, Block avoiding) {
+      for (Block b : graph.reached(from, avoiding, false))
+        if (f.edges(b).size() == 0) return true;
+      return false;
+    };
+    for (Block a : graph.blocks) {
+      EXPECT_EQ(post.reaches_end(a), reaches(a, Block()));
+      endless += !post.reaches_end(a);
+      for (Block b : graph.blocks) {
+        bool meant = a == b || (reaches(b, Block()) && !reaches(b, a));
+        EXPECT_EQ(post.post_dominates(a, b), meant);
+        if (b == a || !post.post_dominates(a, b)) continue;
+        // The nearest one is post-dominated by all others.
+        EXPECT_TRUE(post.post_dominates(a, post.immediate(b)));
+      }
+      // A block hangs on an edge when it is always reached from its target and not always from its source.
+      std::set<uint32_t> edges;
+      for (Edge e : control.of(a)) edges.insert(e.index);
+      for (Block b : graph.blocks)
+        for (Edge e : f.edges(b)) {
+          if (f.edges(b).size() < 2 || !post.reaches_end(f.to(e)) || !post.reaches_end(b)) continue;
+          bool hangs = post.post_dominates(a, f.to(e)) && (a == b || !post.post_dominates(a, b));
+          EXPECT_EQ(edges.contains(e.index), hangs);
+        }
+    }
+  }
+  EXPECT_GT(endless, 100u);
+}
+
+TEST(Liveness, IsWhatWaysToUsesSay) {
+  size_t live = 0;
+  for (uint64_t seed = 1; seed <= 60; ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed});
+    for (Symbol s : program.module->functions()) {
+      const Function& f = program.module->function(s);
+      Liveness liveness(f);
+      for (size_t k = 0; k < f.value_limit(); ++k) {
+        Value v(k);
+        if (f.is_constant(v)) continue;
+        // Along edges, by hand: live where used, or where it is live behind, up to its definition.
+        std::vector<uint8_t> wanted(f.block_limit());
+        Block home = f.defining_block(v);
+        for (bool changed = true; changed;) {
+          changed = false;
+          for (Block b : f.blocks()) {
+            bool now = false;
+            for (Slot u : f.uses(v)) now |= f.block(f.use(u).user) == b;
+            for (Edge e : f.edges(b)) now |= wanted[f.to(e).index] != 0;
+            now &= b != home;
+            if (now && !wanted[b.index]) wanted[b.index] = changed = true;
+          }
+        }
+        for (Block b : f.blocks()) {
+          ASSERT_EQ(liveness.is_live_at_start(b, v), wanted[b.index] != 0) << seed;
+          live += wanted[b.index];
+        }
+      }
+    }
+  }
+  EXPECT_GT(live, 1000u);
 }
 
 TEST(Loops, AreTheNaturalOnes) {

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include "porphyry/passes/passes.h"
 
 #include "porphyry/render/operations.h"
 #include "support/pattern.h"
@@ -85,6 +86,18 @@ TEST(Docs, FilesThatPagesNameExist) {
                                  [&](const std::string& f) { return f.ends_with("/" + m[1]); });
         EXPECT_TRUE(there) << page << ": " << m[1];
       }
+  }
+}
+
+// The page of rules is written by scripts/prove: it has every rule, in order.
+TEST(Docs, RulesAreThoseThatThereAre) {
+  std::string page = testing::contents(PORPHYRY_ROOT "/docs/rules.md");
+  size_t at = 0;
+  for (const rewrite::Rule& r : standard_rules().rules) {
+    std::string text = "| `" + std::string(r.text) + "` |";
+    size_t found = page.find(text, at);
+    EXPECT_NE(found, page.npos) << "scripts/prove has not seen: " << r.text;
+    if (found != page.npos) at = found;
   }
 }
 

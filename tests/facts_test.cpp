@@ -579,7 +579,10 @@ TEST(Framework, PermitsForAModuleTouchFloatsAlone) {
   EXPECT_EQ(text.substr(text.find("func g")), g);
   ASSERT_EQ(notes.size(), 1u);
   EXPECT_EQ(notes[0].figures[0].second, "1");
-  ASSERT_TRUE(run_pipeline(*module, *read_pipeline("fold"), {}).empty());
+  // Each use is told.
+  ASSERT_TRUE(run_pipeline(*module, *read_pipeline("fold"), {.notes = &notes}).empty());
+  ASSERT_EQ(notes.size(), 2u);
+  EXPECT_EQ(notes[1].figures.back(), (std::pair<std::string, std::string>("permit", "nonan, nozerosign")));
   EXPECT_NE(write_text(*module).find("return a"), std::string::npos) << write_text(*module);
 }
 

@@ -1,6 +1,6 @@
-// porphyry_prove [MILLISECONDS] [WORD]: proves every rewrite rule for every type that it is for: all widths
-// to 16, then 32 and 64, with so much time for each question (10,000), and floats over a small format. Writes
-// a table in Markdown.
+// porphyry_prove [MILLISECONDS] [WORD [small]]: proves every rewrite rule for every type that it is for: all
+// widths to 16, then 32 and 64 (a few with `small`), with so much time for each question (10,000), and floats
+// over small formats; of rules with WORD in them, or all. Writes a page in Markdown.
 #include <fmt/format.h>
 
 #include <cstdlib>
@@ -22,10 +22,8 @@ int main(int count, char** arguments) {
   auto work = [&] {
     for (size_t k; (k = next++) < table.rules.size();) {
       z3::context context;
-      auto start = std::chrono::steady_clock::now();
       if (word.empty() || table.rules[k].text.find(word) != std::string_view::npos)
         verdicts[k] = prove_rule(context, table, table.rules[k], widths, milliseconds);
-      if (auto s = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(); s > 5) fmt::print(stderr, "SLOW {} {}\n", s, table.rules[k].text);
     }
   };
   std::vector<std::thread> threads;
@@ -33,20 +31,34 @@ int main(int count, char** arguments) {
   for (auto& t : threads) t.join();
 
   size_t everywhere = 0, wrong = 0, never = 0;
-  fmt::print("| rule | proved | too hard in {} ms |\n|---|---|---|\n", milliseconds);
+  fmt::print(
+      "# The rewrite rules\n\nWritten by `scripts/prove`. Rules are the files of `src/passes/rules/`, whose "
+      "grammar stands in "
+      "`rewrite/read.h`. Each is asked of a solver for every choice of types that it is for: widths to 16, "
+      "32 and 64, and lanes for "
+      "those of lanes. Promises, traps and values that may be anything are part of the question. A rule on "
+      "floats is tried with every "
+      "operand of floats of 6 bits and, with up to two operands, of 8. Where the solver gave up after {} ms, "
+      "the rule is tested with "
+      "random operands only.\n",
+      milliseconds);
+  std::string_view file;
   for (size_t k = 0; k < verdicts.size(); ++k) {
     const RuleVerdict& v = verdicts[k];
-    if (v.proved == 0 && v.hard.empty() && v.refuted.empty() && !word.empty()) continue;
+    const rewrite::Rule& rule = table.rules[k];
+    if (table.files[rule.file] != file) {
+      file = table.files[rule.file];
+      fmt::print("\n## {}\n\n| rule | proved | only tested |\n|---|---|---|\n", file);
+    }
     std::string hard;
     for (const std::string& h : v.hard) hard += (hard.empty() ? "" : ", ") + h;
-    fmt::print("| `{}` | {}{} | {} |\n", table.rules[k].text, v.proved, v.how, hard);
+    std::string text(rule.text);
+    for (size_t at = 0; (at = text.find('|', at)) != text.npos; at += 2) text.replace(at, 1, "\\|");
+    fmt::print("| `{}` | {}{} | {} |\n", text, v.proved, v.how, hard);
     everywhere += v.hard.empty() && v.refuted.empty() && v.proved;
-    if (!v.refuted.empty())
-      ++wrong, fmt::print(stderr, "{}:{}: wrong\n{}\n", table.files[table.rules[k].file], table.rules[k].line,
-                          v.refuted);
-    if (v.proved == 0 && v.hard.empty() && v.refuted.empty())
-      ++never, fmt::print(stderr, "{}:{}: never applies: {}\n", table.files[table.rules[k].file],
-                          table.rules[k].line, table.rules[k].text);
+    if (!v.refuted.empty()) ++wrong, fmt::print(stderr, "{}:{}: wrong\n{}\n", file, rule.line, v.refuted);
+    if (v.proved == 0 && v.hard.empty() && v.refuted.empty() && word.empty())
+      ++never, fmt::print(stderr, "{}:{}: never applies: {}\n", file, rule.line, text);
   }
   fmt::print("\n{} rules: {} proved wherever they were asked, {} wrong, {} that never apply.\n",
              verdicts.size(), everywhere, wrong, never);

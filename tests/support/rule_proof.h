@@ -30,7 +30,7 @@ class RuleTypes {
         Type of = types[c.of];
         types[k] = c.relation == rewrite::Relation::TruthOf     ? Type::boolean().with_lanes(of.lanes())
                    : c.relation == rewrite::Relation::ElementOf ? of.element()
-                                                              : of.with_lanes(2 * of.lanes());
+                                                                : of.with_lanes(2 * of.lanes());
       }
     if (!fits(rule_.pattern, types)) return false;
     for (size_t k = 0; k < types.size(); ++k)

@@ -83,7 +83,7 @@ class Flattener {
       if (c_.wants_notes())
         c_.declined(
             f_.position(end), block_text(c_.module, f_, b), "the branch stays", why,
-            "cheap operations without effects on both ways",
+            "cheap operations without effects, one value that differs, and ways taken alike often",
             {{"cost", std::to_string(ways[0].cost + ways[1].cost)}, {"picks", std::to_string(picks)}});
       return;
     }

@@ -8,6 +8,7 @@
 #include "fold_addresses.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -150,11 +151,13 @@ class Folder {
       Value v = applied.results[0].exists() ? applied.results[0] : applied.results[1];
       Instruction d = f_.definition(v);
       const rewrite::Rule& r = *match->rule;
-      c_.done(
-          position, name,
-          "became " + (d.exists() && !matcher_.written().empty() ? write_text(c_.module, f_, d) : c_.name(v)),
-          std::string(r.text),
-          {{"operation", before}, {"rule", fmt::format("{}:{}", standard_rules().files[r.file], r.line)}});
+      std::vector<std::pair<std::string, std::string>> figures = {
+          {"operation", before}, {"rule", fmt::format("{}:{}", standard_rules().files[r.file], r.line)}};
+      if (uint8_t permits = standard_rules().terms[r.pattern].permits)
+        figures.push_back({"permit", words_of(permits, permit_words())});
+      bool is_new = d.exists() && !matcher_.written().empty();
+      c_.done(position, name, "became " + (is_new ? write_text(c_.module, f_, d) : c_.name(v)),
+              std::string(r.text), std::move(figures));
     }
   }
   void keep_name(Value old, Value v) {

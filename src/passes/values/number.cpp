@@ -94,8 +94,8 @@ class Numberer {
     size_t h = static_cast<size_t>(f_.op(i)) * 0x9e3779b97f4a7c15u + memory.code;
     auto mix = [&](size_t v) { h = (h ^ v) * 0xff51afd7ed558ccdu, h ^= h >> 29; };
     if (exchangeable(i)) {
-      auto [low, high] = std::minmax(f_.operand(i, 0).index, f_.operand(i, 1).index);
-      mix(low), mix(high);
+      uint32_t a = f_.operand(i, 0).index, b = f_.operand(i, 1).index;
+      mix(std::min(a, b)), mix(std::max(a, b));
     } else {
       for (Value v : f_.operands(i)) mix(v.index);
     }
