@@ -21,7 +21,8 @@ class Matcher {
     Value values[12];  // by binding
     Type types[16];    // by class; those that the pattern gives
   };
-  // The first rule of the table that fits. O(operations that patterns look at), and the conditions of the
+  // The first rule of the table that fits. The instruction's block must be reachable: elsewhere a value may
+  // be made of itself, and no measure falls. O(operations that patterns look at), and the conditions of the
   // rules whose operations all fit.
   std::optional<Match> match(Instruction i);
 

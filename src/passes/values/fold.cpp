@@ -40,15 +40,20 @@ std::optional<Op> exchanged(Op op) {
 class Folder {
  public:
   explicit Folder(FunctionContext& c)
-      : c_(c), f_(c.function), matcher_(f_, standard_rules()), queued_(f_.instruction_limit()) {}
+      : c_(c),
+        f_(c.function),
+        matcher_(f_, standard_rules()),
+        dominators_(c.facts.get<Dominators>()),
+        queued_(f_.instruction_limit()) {}
 
   void run() {
-    for (Block b : f_.blocks())
+    for (Block b : dominators_.order())
       for (Instruction i : f_.instructions(b)) later(i);
     for (size_t k = 0; k < work_.size(); ++k) {
       Instruction i = work_[k];
       queued_[i] = 0;
-      if (f_.alive(i)) one(i);
+      // In code that no run reaches a value may be made of itself: there rules would not end.
+      if (f_.alive(i) && dominators_.reachable(f_.block(i))) one(i);
     }
   }
 
@@ -256,6 +261,7 @@ class Folder {
   FunctionContext& c_;
   Function& f_;
   rewrite::Matcher matcher_;
+  const Dominators& dominators_;
   std::vector<Instruction> work_;
   Table<Instruction, uint8_t> queued_;
   SideTable<Instruction, uint8_t> lost_use_;
