@@ -83,7 +83,8 @@ class FunctionRun {
   bool repeat(Steps steps) {
     unsigned rounds = 0;
     while (rounds < options_.most_repetitions && run(steps)) ++rounds;
-    if (rounds == options_.most_repetitions) tell_budget(std::string(c_.module.symbol_name(c_.symbol)), options_);
+    if (rounds == options_.most_repetitions)
+      tell_budget(std::string(c_.module.symbol_name(c_.symbol)), options_);
     return rounds > 0;
   }
 
@@ -166,7 +167,8 @@ class ModuleRun {
 
   bool each_function(Steps steps) {
     bool changed = false;
-    ModuleFacts facts(module_);
+    if (!facts_) facts_.emplace(module_);
+    ModuleFacts& facts = *facts_;
     std::vector<Symbol> order = facts.get<CallEffects>().callees_first();
     const size_t known = module_.symbol_count();
     // What a round before left as it is now has nothing left to do.
@@ -185,6 +187,7 @@ class ModuleRun {
       if (left) (*left)[s.index] = module_.function(s).changes();
     }
     if (problems.empty()) finish(module_, steps, options_);
+    if (module_.symbol_count() != known) facts_.reset();
     return changed;
   }
 
@@ -209,12 +212,15 @@ class ModuleRun {
           std::get<OverModule>(pass.run)(context);
           return context.changed || changes(module_) != before;
         });
+    if (changed) facts_.reset();
     if (changed && options_.check_between) problems = broken_by(pass, verify(module_));
     return changed;
   }
 
   Module& module_;
   const PipelineOptions& options_;
+  std::optional<ModuleFacts>
+      facts_;  // until a pass over the module, or new functions, change what they rest on
   unsigned repeating_ = 0;
   // By group of steps that is repeated: the changes of each function, by symbol, when it was last left.
   std::map<const Pipeline::Step*, std::vector<uint64_t>> left_by_;

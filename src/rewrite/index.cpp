@@ -7,27 +7,10 @@
 
 #include <map>
 
+#include "porphyry/ir/relatives.h"
+
 namespace porphyry::rewrite {
 namespace {
-
-// What a comparison is with its operands exchanged.
-std::optional<Op> mirrored(Op op) {
-  switch (op) {
-    case Op::LtS: return Op::GtS;
-    case Op::GtS: return Op::LtS;
-    case Op::LeS: return Op::GeS;
-    case Op::GeS: return Op::LeS;
-    case Op::LtU: return Op::GtU;
-    case Op::GtU: return Op::LtU;
-    case Op::LeU: return Op::GeU;
-    case Op::GeU: return Op::LeU;
-    case Op::Lt: return Op::Gt;
-    case Op::Gt: return Op::Lt;
-    case Op::Le: return Op::Ge;
-    case Op::Ge: return Op::Le;
-    default: return std::nullopt;
-  }
-}
 
 class Indexer {
  public:
@@ -80,7 +63,7 @@ class Indexer {
       with(one);
       if (t.operand_count == 2 && worth_exchanging(t)) {
         std::swap(one.operands[0], one.operands[1]);
-        if (!info(t.op).commutes()) one.op = *mirrored(t.op);
+        if (!info(t.op).commutes()) one.op = relatives_of(t.op)->mirrored;
         with(one);
       }
       more = false;
@@ -94,7 +77,7 @@ class Indexer {
     return out;
   }
   bool worth_exchanging(const Term& t) const {
-    if (!info(t.op).commutes() && !mirrored(t.op)) return false;
+    if (!info(t.op).commutes() && !relatives_of(t.op)) return false;
     if (is_constant(t.operands[0]) || is_constant(t.operands[1])) return false;
     const Term &a = book_.terms[t.operands[0]], &b = book_.terms[t.operands[1]];
     return !(a.kind == TermKind::Value && b.kind == TermKind::Value && a.binding == b.binding);

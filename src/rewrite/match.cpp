@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "porphyry/ir/compute.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/typing.h"
 
 namespace porphyry::rewrite {
@@ -354,13 +355,7 @@ Value Matcher::value(uint16_t term, Instruction before, const Match& m) {
       if (auto one = scalar(term, m)) return f_.constant(type, *one);
     auto c = constant(term, m);
     if (!c) return {};
-    if (!c->type.has_lanes()) return f_.constant(c->type, c->lanes[0]);
-    std::vector<uint64_t> words;
-    for (Bits b : c->lanes) {
-      words.push_back(static_cast<uint64_t>(b));
-      if (c->type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(b >> 64));
-    }
-    return f_.constant_lanes(c->type, words);
+    return constant_from(f_, c->type, c->lanes);
   }
   Value operands[3];
   Type types[3], results[2];

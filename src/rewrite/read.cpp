@@ -168,6 +168,9 @@ class Reader {
       else
         next_token(), conditions();
     }
+    if (!wrong_ && bindings_ > most_bindings)
+      complain(fmt::format("the rule names {} values and constants", int(bindings_)),
+               fmt::format("at most {}", most_bindings));
     if (wrong_) {
       book_.terms.resize(terms_before), book_.types.resize(first_type_);
       return book_.conditions.resize(conditions_before);
@@ -496,6 +499,8 @@ class Reader {
         renamed(c.a), renamed(c.b);
       if (c.kind == ConditionKind::IsShape || c.kind == ConditionKind::Wider) renamed(c.a);
     }
+    if (kept.size() > most_types)
+      return complain("the rule has too many types", fmt::format("at most {}", most_types));
     book_.types.resize(first_type_);
     book_.types.insert(book_.types.end(), kept.begin(), kept.end());
     r.first_type = static_cast<uint16_t>(first_type_);

@@ -18,8 +18,8 @@ class Matcher {
 
   struct Match {
     const Rule* rule;
-    Value values[12];  // by binding
-    Type types[16];    // by class; those that the pattern gives
+    Value values[most_bindings];  // by binding
+    Type types[most_types];       // by class; those that the pattern gives
   };
   // The first rule of the table that fits. The instruction's block must be reachable: elsewhere a value may
   // be made of itself, and no measure falls. O(operations that patterns look at), and the conditions of the

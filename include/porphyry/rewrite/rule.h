@@ -20,6 +20,7 @@ namespace porphyry::rewrite {
 
 inline constexpr uint16_t no_term = 0xffff;
 inline constexpr uint8_t none = 0xff;
+inline constexpr size_t most_bindings = 12, most_types = 16;  // of one rule; read_rules refuses more
 
 enum class TermKind : uint8_t {
   Value,      // x: any value, the same wherever it is named

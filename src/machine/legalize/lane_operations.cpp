@@ -3,7 +3,7 @@
 
 #include "lanes.h"
 #include "porphyry/ir/compute.h"
-#include "relatives.h"
+#include "porphyry/ir/relatives.h"
 
 namespace porphyry::machine {
 namespace {

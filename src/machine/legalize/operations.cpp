@@ -2,7 +2,7 @@
 #include <algorithm>
 
 #include "expand.h"
-#include "relatives.h"
+#include "porphyry/ir/relatives.h"
 #include "state.h"
 
 namespace porphyry::machine {

@@ -8,6 +8,7 @@
 #include <unordered_map>
 
 #include "porphyry/analyze/number.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
@@ -240,8 +241,9 @@ class Checker {
   };
   std::optional<Answer> decided(Block b, Value condition) const {
     if (auto at = conditions_.find(condition.index); at != conditions_.end())
-      for (const Fact& fact : at->second)
-        if (dominators_.dominates(fact.where, b)) return Answer{fact.truth, fact.from};
+      for (size_t n = at->second.size(), left = budget; n-- > 0 && left-- > 0;)
+        if (const Fact& fact = at->second[n]; dominators_.dominates(fact.where, b))
+          return Answer{fact.truth, fact.from};
     auto check = check_of(condition);
     if (!check) return std::nullopt;
     auto at = checks_.find(check->sum.base.index);
@@ -261,19 +263,14 @@ class Checker {
 
   void settle(Instruction i, const Answer& answer) {
     Edge taken = f_.edge(i, answer.truth ? 0 : 1);
-    std::vector<Value> arguments;
-    for (Value v : f_.arguments(taken)) arguments.push_back(v);
-    Block to = f_.to(taken), home = f_.block(i);
-    Position position = f_.position(i);
     if (c_.wants_notes())
-      c_.done(position, c_.name(f_.operand(i, 0)), "always goes to " + block_text(c_.module, f_, to),
+      c_.done(f_.position(i), c_.name(f_.operand(i, 0)),
+              "always goes to " + block_text(c_.module, f_, f_.to(taken)),
               fmt::format("a check above decides it: {}", write_text(c_.module, f_, answer.from)));
-    f_.erase(i);
-    Function::Draft::Destination target{to, arguments};
-    f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
+    always_take(f_, taken);
   }
 
-  static constexpr size_t budget = 64;  // facts of one base and limit that are looked at
+  static constexpr size_t budget = 64;  // facts of one condition or base that are looked at, the newest first
   FunctionContext& c_;
   Function& f_;
   const Dominators& dominators_;

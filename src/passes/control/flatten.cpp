@@ -3,6 +3,7 @@
 // instructions lose their promises. O(blocks), and the operations moved.
 #include <fmt/format.h>
 
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
@@ -137,9 +138,7 @@ class Flattener {
                                                    .position = f_.position(i),
                                                    .permits = f_.permits(i)});
       for (size_t k = 0; k < types.size(); ++k) {
-        Name name = f_.name(f_.result(i, k));
-        f_.set_name(f_.result(i, k), {});
-        f_.set_name(f_.result(made, k), name);
+        hand_name_over(f_, f_.result(i, k), f_.result(made, k));
         f_.replace_uses(f_.result(i, k), f_.result(made, k));
       }
       f_.erase(i);

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "porphyry/ir/compute.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -54,8 +55,7 @@ class Threader {
       if (f_.from(e) == b) continue;
       auto value = decided(b, e, f_.operand(end, 0));
       if (!value) continue;
-      size_t way = f_.op(end) == Op::When ? (*value & 1 ? 0 : 1) : case_of(end, *value);
-      go_along(b, e, f_.edge(end, way));
+      go_along(b, e, f_.edge(end, way_of(f_, end, *value)));
     }
   }
 
@@ -77,13 +77,6 @@ class Threader {
     if (!f_.is_constant(v) || f_.type(v).has_lanes()) return std::nullopt;
     return f_.constant_word(v);
   }
-  size_t case_of(Instruction i, Bits number) const {
-    size_t last = f_.edges(i).size() - 1;
-    for (size_t k = 0; k < last; ++k)
-      if (f_.case_value(i, k) == number) return k;
-    return last;
-  }
-
   void go_along(Block b, Edge e, Edge onward) {
     std::vector<Value> arguments;
     for (Value v : f_.arguments(onward)) {

@@ -3,6 +3,7 @@
 // blocks; O(instructions + edges).
 #include <fmt/format.h>
 
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -62,21 +63,16 @@ class Tidier {
     Instruction i = f_.terminator(b);
     if (!i.exists() || (f_.op(i) != Op::When && f_.op(i) != Op::Choose)) return;
     Edge first = f_.edge(i, 0);
-    std::vector<Value> arguments;
-    for (Value v : f_.arguments(first)) arguments.push_back(v);
     for (Edge e : f_.edges(i)) {
       if (f_.to(e) != f_.to(first)) return;
-      for (size_t k = 0; k < arguments.size(); ++k)
-        if (f_.argument(e, k) != arguments[k]) return;
+      for (size_t k = 0; k < f_.argument_count(first); ++k)
+        if (f_.argument(e, k) != f_.argument(first, k)) return;
     }
     Block to = f_.to(first);
     if (c_.wants_notes())
       c_.done(f_.position(i), block_text(c_.module, f_, b), "always goes to " + block_text(c_.module, f_, to),
               "all ways of the branch are the same");
-    Position position = f_.position(i);
-    f_.erase(i);
-    Function::Draft::Destination target{to, arguments};
-    f_.append(b, {.op = Op::Go, .position = position, .targets = {&target, 1}});
+    always_take(f_, first);
     later(to);
   }
 

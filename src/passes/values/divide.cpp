@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "porphyry/analyze/number.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
@@ -90,9 +91,7 @@ class Divider {
               remainder ? "the remainder became a product and a difference"
                         : "the quotient became a product and shifts",
               "the divisor is constant", {{"operation", write_text(c_.module, f_, i)}});
-    Name name = f_.name(f_.result(i));
-    if (name.exists() && f_.kind(q) == ValueKind::Result && !f_.name(q).exists())
-      f_.set_name(f_.result(i), {}), f_.set_name(q, name);
+    hand_name_over(f_, f_.result(i), q);
     f_.replace_uses(f_.result(i), q);
     f_.erase(i);
   }

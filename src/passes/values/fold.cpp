@@ -1,13 +1,13 @@
-// fold: operations on constants become constants, branches on constants plain jumps, and the rules of
-// src/passes/rules/ are applied until none fits. A work list follows each change to the users of what changed
-// and to the operands that lost a use. Every rule lowers a measure (rewrite/read.h), so it ends;
-// O(instructions
-// + cases + changes).
+// fold: operations on constants become constants, branches on constants plain jumps, sums with constants part
+// of addresses, and the rules of src/passes/rules/ are applied until none fits. A work list follows each
+// change to the users of what changed and to the operands that lost a use. Every rule lowers a measure
+// (rewrite/read.h), so it ends. O(instructions + cases + changes).
 #include <fmt/format.h>
 
 #include "fold_addresses.h"
 #include "porphyry/ir/compute.h"
-#include "porphyry/ir/pen.h"
+#include "porphyry/ir/edit.h"
+#include "porphyry/ir/relatives.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/passes/passes.h"
@@ -16,26 +16,6 @@
 
 namespace porphyry {
 namespace {
-
-// What a comparison is with its operands exchanged; itself where order does not matter.
-std::optional<Op> exchanged(Op op) {
-  if (info(op).commutes()) return op;
-  switch (op) {
-    case Op::LtS: return Op::GtS;
-    case Op::GtS: return Op::LtS;
-    case Op::LeS: return Op::GeS;
-    case Op::GeS: return Op::LeS;
-    case Op::LtU: return Op::GtU;
-    case Op::GtU: return Op::LtU;
-    case Op::LeU: return Op::GeU;
-    case Op::GeU: return Op::LeU;
-    case Op::Lt: return Op::Gt;
-    case Op::Gt: return Op::Lt;
-    case Op::Le: return Op::Ge;
-    case Op::Ge: return Op::Le;
-    default: return std::nullopt;
-  }
-}
 
 class Folder {
  public:
@@ -114,9 +94,9 @@ class Folder {
   Instruction with_constants_right(Instruction i) {
     if (f_.operand_count(i) < 2 || !f_.is_constant(f_.operand(i, 0)) || f_.is_constant(f_.operand(i, 1)))
       return i;
-    auto op = exchanged(f_.op(i));
-    if (!op) return i;
-    if (*op == f_.op(i)) {
+    const Relatives* compares = relatives_of(f_.op(i));
+    if (!compares && !info(f_.op(i)).commutes()) return i;
+    if (!compares || compares->mirrored == f_.op(i)) {
       Value constant = f_.operand(i, 0);
       f_.set(f_.operand_slot(i, 0), f_.operand(i, 1));
       f_.set(f_.operand_slot(i, 1), constant);
@@ -124,12 +104,12 @@ class Folder {
     }
     Value operands[] = {f_.operand(i, 1), f_.operand(i, 0)};
     Type result = f_.type(f_.result(i));
-    Instruction made = f_.insert_before(i, {.op = *op,
+    Instruction made = f_.insert_before(i, {.op = compares->mirrored,
                                             .operands = operands,
                                             .results = {&result, 1},
                                             .position = f_.position(i),
                                             .permits = f_.permits(i)});
-    keep_name(f_.result(i), f_.result(made));
+    hand_name_over(f_, f_.result(i), f_.result(made));
     users_later(f_.result(i));
     f_.replace_uses(f_.result(i), f_.result(made));
     f_.erase(i);
@@ -165,13 +145,6 @@ class Folder {
               std::string(r.text), std::move(figures));
     }
   }
-  void keep_name(Value old, Value v) {
-    Name name = f_.name(old);
-    if (!name.exists()) return;
-    f_.set_name(old, {});
-    f_.set_name(v, name);
-  }
-
   // Whether all operands were constants, and the result is.
   bool computed(Instruction i) {
     const OperationInfo& row = info(f_.op(i));
@@ -198,26 +171,17 @@ class Folder {
       picked.push_back(f_.shuffle_lane(i, k));
     out_.assign(lanes, 0);
     if (!compute_lanes(f_.op(i), {types, count}, {results, result_count}, in_, out_, picked)) {
-      c_.declined(f_.position(i), c_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
-                  "operands for which it has a result", {{"operation", write_text(c_.module, f_, i)}});
+      if (c_.wants_notes())
+        c_.declined(f_.position(i), c_.name(f_.result(i)), "the operation stays", "it traps whenever it runs",
+                    "operands for which it has a result", {{"operation", write_text(c_.module, f_, i)}});
       return true;
     }
     std::vector<Value> constants;
     std::span<const Bits> left(out_);
     for (size_t k = 0; k < result_count; left = left.subspan(results[k].lanes()), ++k)
-      constants.push_back(constant_of(results[k], left.first(results[k].lanes())));
+      constants.push_back(constant_from(f_, results[k], left.first(results[k].lanes())));
     replace(i, constants, "all operands are constant");
     return true;
-  }
-
-  Value constant_of(Type type, std::span<const Bits> lanes) {
-    if (!type.has_lanes()) return f_.constant(type, lanes[0]);
-    std::vector<uint64_t> words;
-    for (Bits w : lanes) {
-      words.push_back(static_cast<uint64_t>(w));
-      if (type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
-    }
-    return f_.constant_lanes(type, words);
   }
 
   void replace(Instruction i, const std::vector<Value>& with, const char* why) {
@@ -236,26 +200,11 @@ class Folder {
   void branch(Instruction i) {
     Value condition = f_.operand(i, 0);
     if (!f_.is_constant(condition)) return;
-    Edge taken = f_.edge(i, f_.op(i) == Op::Choose ? case_of(i, f_.constant_word(condition))
-                                                   : (f_.constant_bits(condition) & 1 ? 0 : 1));
-    std::vector<Value> arguments;
-    for (Value v : f_.arguments(taken)) arguments.push_back(v);
-    Block to = f_.to(taken), home = f_.block(i);
-    Position position = f_.position(i);
+    Edge taken = f_.edge(i, way_of(f_, i, f_.constant_word(condition)));
     if (c_.wants_notes())
-      c_.done(position, block_text(c_.module, f_, home), "always goes to " + block_text(c_.module, f_, to),
-              "the condition is constant");
-    f_.erase(i);
-    Function::Draft::Destination target{to, arguments};
-    f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
-  }
-
-  // The way that a choose takes; its last one is for all other numbers.
-  size_t case_of(Instruction i, Bits number) const {
-    size_t last = f_.edges(i).size() - 1;
-    for (size_t k = 0; k < last; ++k)
-      if (f_.case_value(i, k) == number) return k;
-    return last;
+      c_.done(f_.position(i), block_text(c_.module, f_, f_.block(i)),
+              "always goes to " + block_text(c_.module, f_, f_.to(taken)), "the condition is constant");
+    always_take(f_, taken);
   }
 
   FunctionContext& c_;

@@ -1,5 +1,7 @@
 #include "fold_addresses.h"
 
+#include "porphyry/ir/edit.h"
+
 namespace porphyry {
 namespace {
 
@@ -84,9 +86,7 @@ Instruction fold_address(Function& f, Instruction i) {
                                          .promises = f.promises(i),
                                          .permits = f.permits(i)});
   if (f.result_count(i)) {
-    Name name = f.name(f.result(i));
-    f.set_name(f.result(i), {});
-    f.set_name(f.result(made), name);
+    hand_name_over(f, f.result(i), f.result(made));
     f.replace_uses(f.result(i), f.result(made));
   }
   f.erase(i);

@@ -10,6 +10,7 @@
 #include <bit>
 
 #include "porphyry/analyze/memory_flow.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -138,9 +139,7 @@ class Numberer {
     if (c_.wants_notes())
       c_.done(f_.position(i), c_.name(old), "became " + c_.name(by), why,
               {{"operation", write_text(c_.module, f_, i)}, {"the same", write_text(c_.module, f_, from)}});
-    Name name = f_.name(old);
-    if (name.exists() && !f_.name(by).exists() && f_.kind(by) == ValueKind::Result)
-      f_.set_name(old, {}), f_.set_name(by, name);
+    hand_name_over(f_, old, by);
     f_.replace_uses(old, by);
     f_.erase(i);
   }

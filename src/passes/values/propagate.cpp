@@ -9,39 +9,13 @@
 #include <fmt/format.h>
 
 #include "porphyry/analyze/number.h"
+#include "porphyry/ir/edit.h"
+#include "porphyry/ir/relatives.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {
-
-Op negated(Op op) {
-  switch (op) {
-    case Op::Eq: return Op::Ne;
-    case Op::Ne: return Op::Eq;
-    case Op::LtS: return Op::GeS;
-    case Op::GeS: return Op::LtS;
-    case Op::GtS: return Op::LeS;
-    case Op::LeS: return Op::GtS;
-    case Op::LtU: return Op::GeU;
-    case Op::GeU: return Op::LtU;
-    case Op::GtU: return Op::LeU;
-    default: return Op::GtU;
-  }
-}
-Op exchanged(Op op) {
-  switch (op) {
-    case Op::LtS: return Op::GtS;
-    case Op::GtS: return Op::LtS;
-    case Op::LeS: return Op::GeS;
-    case Op::GeS: return Op::LeS;
-    case Op::LtU: return Op::GtU;
-    case Op::GtU: return Op::LtU;
-    case Op::LeU: return Op::GeU;
-    case Op::GeU: return Op::LeU;
-    default: return op;
-  }
-}
 
 class Propagator {
  public:
@@ -51,7 +25,6 @@ class Propagator {
         dominators_(c.facts.get<Dominators>()),
         facts_(f_.value_limit()),
         changes_(f_.value_limit()),
-        taken_(f_.edge_limit()),
         reached_(f_.block_limit()) {}
 
   void run() {
@@ -105,13 +78,14 @@ class Propagator {
     if (!d.exists() || info(f_.op(d)).result != ResultRule::Truth || f_.type(condition).has_lanes())
       return std::nullopt;
     if (!is_number(f_.operand(d, 0))) return std::nullopt;
-    return Comparison{holds ? f_.op(d) : negated(f_.op(d)), f_.operand(d, 0), f_.operand(d, 1)};
+    return Comparison{holds ? f_.op(d) : relatives_of(f_.op(d))->opposite, f_.operand(d, 0),
+                      f_.operand(d, 1)};
   }
   void refine_from(Block from, Value condition, bool holds) {
     auto c = comparison(condition, holds);
     if (!c) return;
     if (!f_.is_constant(c->a)) refinements_.at(c->a).push_back({from, c->op, c->b});
-    if (!f_.is_constant(c->b)) refinements_.at(c->b).push_back({from, exchanged(c->op), c->a});
+    if (!f_.is_constant(c->b)) refinements_.at(c->b).push_back({from, relatives_of(c->op)->mirrored, c->a});
   }
 
   // A fact of a value in a block; one that does not exist: nothing reached its definition yet.
@@ -141,7 +115,7 @@ class Propagator {
     if (!c) return out;
     Number a = fact(c->a, f_.from(e)), b = fact(c->b, f_.from(e));
     if (c->a == v && b.exists()) return refined(out, c->op, b);
-    if (c->b == v && a.exists()) return refined(out, exchanged(c->op), a);
+    if (c->b == v && a.exists()) return refined(out, relatives_of(c->op)->mirrored, a);
     return out;
   }
 
@@ -179,7 +153,6 @@ class Propagator {
     blocks_.push_back(b);
   }
   void take(Edge e) {
-    taken_[e.index] = 1;
     Block to = f_.to(e);
     for (size_t k = 0; k < f_.argument_count(e); ++k)
       if (Value v = f_.argument(e, k); is_number(v)) weaken(f_.parameters(to)[k], fact_along(e, v));
@@ -263,22 +236,12 @@ class Propagator {
     go(i, n.low);
   }
   void go(Instruction i, Bits number) {
-    auto edges = f_.edges(i);
-    size_t way = 0;
-    if (f_.op(i) == Op::When)
-      way = number & 1 ? 0 : 1;
-    else
-      while (way + 1 < edges.size() && f_.case_value(i, way) != number) ++way;
-    std::vector<Value> arguments;
-    for (Value v : f_.arguments(edges[way])) arguments.push_back(v);
-    Block to = f_.to(edges[way]), home = f_.block(i);
-    Position position = f_.position(i);
+    Edge taken = f_.edge(i, way_of(f_, i, number));
     if (c_.wants_notes())
-      c_.done(position, block_text(c_.module, f_, home), "always goes to " + block_text(c_.module, f_, to),
+      c_.done(f_.position(i), block_text(c_.module, f_, f_.block(i)),
+              "always goes to " + block_text(c_.module, f_, f_.to(taken)),
               "branches and values above decide it", {{"operation", write_text(c_.module, f_, i)}});
-    f_.erase(i);
-    Function::Draft::Destination target{to, arguments};
-    f_.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
+    always_take(f_, taken);
   }
   // The comparison may have been made above, where less was known.
   Number compared_here(Value v, Block b) const {
@@ -320,7 +283,6 @@ class Propagator {
   const Dominators& dominators_;
   Table<Value, Number> facts_;
   Table<Value, unsigned> changes_;
-  std::vector<uint8_t> taken_;
   Table<Block, uint8_t> reached_;
   SideTable<Instruction, uint8_t> queued_;
   Lists refinements_;

@@ -3,7 +3,7 @@
 
 #include "porphyry/ir/operations.h"
 
-namespace porphyry::machine {
+namespace porphyry {
 
 // a OP b is b MIRRORED a; not (a OP b) is a OPPOSITE b.
 struct Relatives {
@@ -33,4 +33,4 @@ constexpr const Relatives* relatives_of(Op op) {
   return nullptr;
 }
 
-}  // namespace porphyry::machine
+}  // namespace porphyry

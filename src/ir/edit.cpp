@@ -1,0 +1,41 @@
+#include "porphyry/ir/edit.h"
+
+namespace porphyry {
+
+size_t way_of(const Function& f, Instruction branch, Bits number) {
+  if (f.op(branch) == Op::When) return number & 1 ? 0 : 1;
+  size_t last = f.edge_count(branch) - 1;
+  for (size_t k = 0; k < last; ++k)
+    if (f.case_value(branch, k) == number) return k;
+  return last;
+}
+
+void always_take(Function& f, Edge way) {
+  Block home = f.from(way), to = f.to(way);
+  Instruction branch = f.terminator(home);
+  Position position = f.position(branch);
+  std::vector<Value> arguments;
+  for (Value v : f.arguments(way)) arguments.push_back(v);
+  f.erase(branch);
+  Function::Draft::Destination target{to, arguments};
+  f.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
+}
+
+Value constant_from(Function& f, Type type, std::span<const Bits> lanes) {
+  if (!type.has_lanes()) return f.constant(type, lanes[0]);
+  std::vector<uint64_t> words;
+  for (Bits w : lanes) {
+    words.push_back(static_cast<uint64_t>(w));
+    if (type.words_per_lane() == 2) words.push_back(static_cast<uint64_t>(w >> 64));
+  }
+  return f.constant_lanes(type, words);
+}
+
+void hand_name_over(Function& f, Value from, Value to) {
+  Name name = f.name(from);
+  if (!name.exists() || f.kind(to) != ValueKind::Result || f.name(to).exists()) return;
+  f.set_name(from, {});
+  f.set_name(to, name);
+}
+
+}  // namespace porphyry
