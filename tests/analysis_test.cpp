@@ -9,6 +9,7 @@
 #include "porphyry/analyze/frequency.h"
 #include "porphyry/analyze/liveness.h"
 #include "porphyry/analyze/post_dominators.h"
+#include "porphyry/analyze/regions.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/sample/sample.h"
 
@@ -112,6 +113,67 @@ TEST(PostDominators, AreWhatTheDefinitionSays) {
     }
   }
   EXPECT_GT(endless, 100u);
+}
+
+// Pairs of edges for which each condition of the definition holds, by taking edges away.
+TEST(Regions, AreWhatTheDefinitionSays) {
+  std::mt19937_64 random(7);
+  size_t found = 0, nested = 0;
+  for (int round = 0; round < 3000; ++round) {
+    AnyGraph graph(random);
+    const Function& f = graph.f();
+    std::set<Block> reachable = graph.reached(f.entry(), Block(), false);
+    std::vector<Edge> edges;
+    for (Block b : reachable)
+      for (Edge e : f.edges(b)) edges.push_back(e);
+    auto reached = [&](Block from, Edge without) {
+      std::set<Block> seen;
+      std::vector<Block> work{from};
+      while (!work.empty()) {
+        Block b = work.back();
+        work.pop_back();
+        if (!seen.insert(b).second) continue;
+        for (Edge e : f.edges(b))
+          if (e != without) work.push_back(f.to(e));
+      }
+      return seen;
+    };
+    auto ends = [&](const std::set<Block>& blocks) {
+      return std::any_of(blocks.begin(), blocks.end(), [&](Block b) { return f.edges(b).size() == 0; });
+    };
+    // What counts as an end of endless loops is not part of the definition.
+    bool endless = false;
+    for (Block b : reachable) endless |= !ends(reached(b, {}));
+    Regions regions(f);
+    if (endless) continue;
+    auto dominates = [&](Edge a, Edge b) { return !reached(f.entry(), a).contains(f.from(b)); };
+    auto post_dominates = [&](Edge b, Edge a) { return !ends(reached(f.to(a), b)); };
+    auto goes_around = [&](Edge e, Edge without) { return reached(f.to(e), without).contains(f.from(e)); };
+    auto bound = [&](Edge a, Edge b) {
+      return a != b && dominates(a, b) && post_dominates(b, a) && !goes_around(a, b) && !goes_around(b, a);
+    };
+    std::set<std::pair<uint32_t, uint32_t>> meant, listed;
+    for (Edge a : edges)
+      for (Edge b : edges) {
+        bool nearest = bound(a, b);
+        for (Edge c : edges) nearest = nearest && !(bound(a, c) && bound(c, b));
+        if (nearest) meant.insert({a.index, b.index});
+      }
+    for (size_t k = 0; k < regions.count(); ++k)
+      listed.insert({regions.entry(Region(k)).index, regions.exit(Region(k)).index});
+    ASSERT_EQ(listed, meant);
+    // A block is in those whose entry leads to it before the exit.
+    for (Block b : reachable) {
+      size_t around = 0;
+      for (auto [a, z] : meant) around += reached(f.to(Edge(a)), Edge(z)).contains(b);
+      for (Region r = regions.of(b); r.exists(); r = regions.parent(r)) --around;
+      ASSERT_EQ(around, 0u);
+    }
+    found += meant.size();
+    for (size_t k = 0; k < regions.count(); ++k) nested += regions.parent(Region(k)).exists();
+  }
+  EXPECT_GT(found, 1000u);
+  EXPECT_GT(nested, 100u);
 }
 
 TEST(Liveness, IsWhatWaysToUsesSay) {

@@ -1,6 +1,7 @@
 // What passes rest on: facts of integers against all values they may have, alias answers and versions of
 // memory against runs of the program, effects of calls, kinds that grow, and the framework's checks of
 // passes.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <map>
@@ -13,6 +14,8 @@
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/permit.h"
 #include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
+#include "porphyry/render/notes.h"
 #include "support/measure.h"
 #include "support/read.h"
 
@@ -466,6 +469,118 @@ e(m: i32):
   EXPECT_NE(text.find("7"), std::string::npos);
 }
 
+TEST(NumberPass, LoadsTakePartsOfWhatWasStoredFilledAndCopied) {
+  std::string text = after("number; fold; sweep", R"(module m
+func f(p: ptr sole, q: ptr sole, x: i64) -> i64 {
+a:
+  store x, [p + 8]
+  high = load i32 [p + 12]
+  f = load f32 [p + 8]
+  fill 3:i8, [p + 16], 16
+  threes = load i16 [p + 20]
+  copy [q], [p + 8], 16
+  back = load i64 [q]
+  low = load i16 [q + 2]
+  filled = load i8 [q + 9]
+  store 7:i8, [p + 10]
+  late = load i16 [q + 2]
+  past = load i32 [p + 30]
+  h = widen.u i64 high
+  b = bits i32 f
+  w = widen.u i64 b
+  t = widen.u i64 threes
+  l = widen.u i64 low
+  g = widen.u i64 filled
+  m = widen.u i64 late
+  o = widen.u i64 past
+  s1 = add h, w
+  s2 = add s1, t
+  s3 = add s2, back
+  s4 = add s3, l
+  s5 = add s4, g
+  s6 = add s5, m
+  s7 = add s6, o
+  return s7
+}
+)");
+  // What was copied from is written before `late`, and `past` reads more than was filled.
+  EXPECT_EQ(count_of(text, "load"), 2u) << text;
+  EXPECT_NE(text.find("[q + 2]"), std::string::npos) << text;
+  EXPECT_NE(text.find("[p + 30]"), std::string::npos) << text;
+}
+
+TEST(NumberPass, WhatSomeWaysComputedTheOtherOnesDo) {
+  std::string text = after("number; sweep", R"(module m
+func f(p: ptr, q: ptr, n: i32, c: bool) -> i32 {
+a:
+  when c go b else d
+b:
+  x = mul n, n
+  y = load i32 [p]
+  go e(n, x)
+d:
+  store 1:i32, [q]
+  go e(5, 6)
+e(k: i32, m: i32):
+  square = mul k, k
+  again = load i32 [p]
+  t1 = add square, again
+  t2 = add t1, m
+  go loop(0)
+loop(i: i32):
+  limit = load i32 [p + 8]
+  i2 = add i, 1
+  more = lt.s i2, limit
+  when more go loop(i2) else out
+out:
+  r = add i2, t2
+  return r
+}
+)");
+  // The square of `b` serves `e`, where the other way computes it; `d` loads at its end, behind its store;
+  // and the loop's limit, which nothing in the loop writes, is loaded before it.
+  EXPECT_EQ(count_of(text, "mul"), 2u) << text;
+  EXPECT_EQ(count_of(text, "load"), 3u) << text;
+  size_t joined = text.find("\ne("), loop = text.find("\nloop(");
+  EXPECT_EQ(text.substr(joined, text.find("go loop") - joined).find("mul"), std::string::npos) << text;
+  EXPECT_EQ(text.substr(loop).find("load"), std::string::npos) << text;
+}
+
+TEST(SinkPass, ValuesGoWhereTheyAreUsedAndNoFurther) {
+  std::string text = after("sink", R"(module m
+func f(p: ptr, q: ptr, n: i32, c: bool) -> i32 {
+a:
+  square = mul n, n
+  twice = add square, square
+  loaded = load i32 [p]
+  early = load i32 [p + 4]
+  both = add n, 3
+  when c go b else d
+b:
+  store 1:i32, [q]
+  s = add loaded, early
+  go loop(s)
+loop(i: i32):
+  i2 = add i, twice
+  more = lt.s i2, both
+  when more go loop(i2) else out(i2)
+d:
+  go out(both)
+out(r: i32):
+  return r
+}
+)");
+  auto in = [&](const char* block, const char* what) {
+    size_t from = text.find(std::string("\n") + block);
+    size_t to = text.find(":\n", text.find("go", from));
+    return text.substr(from, to - from).find(what) != std::string::npos;
+  };
+  EXPECT_TRUE(in("b:", "square")) << text;
+  EXPECT_TRUE(in("b:", "twice")) << text;
+  EXPECT_TRUE(in("b:", "loaded")) << text;
+  EXPECT_TRUE(in("a:", "both")) << text;
+}
+
 TEST(PropagatePass, FollowsOnlyWaysThatCanBeTaken) {
   std::string text = after("propagate; fold; sweep; tidy; fold", R"(module m
 func f(n: i32, p: ptr) -> i32 {
@@ -543,6 +658,47 @@ TEST(Framework, APassThatKeepsTooMuchIsFound) {
   Diagnostics broken = run_pipeline(*module, *read_pipeline("split", table), {.check_between = true});
   ASSERT_EQ(broken.size(), 1u);
   EXPECT_EQ(broken[0].message, "after 'split', the dominators of 'f' are kept and do not hold");
+}
+
+TEST(Framework, AnyNumberOfThreadsLeavesTheSameBytes) {
+  std::string text = "module m\n";
+  for (int f = 0; f < 120; ++f) {
+    text += fmt::format(
+        "func f{}(n: i32, c: bool) -> i32 {{\na:\n  sum = reserve 4 align 4\n  i = reserve 4 align 4\n"
+        "  store 0:i32, [sum]\n  store n, [i]\n  go loop\nloop:\n  s = load i32 [sum]\n  k = load i32 [i]\n",
+        f);
+    std::string last = "s";
+    for (int k = 0; k < 400; ++k) {
+      text += fmt::format("  v{0} = {1} {2}, {3}\n", k, k % 3 ? "add" : "mul", last,
+                          k % 2 ? "k" : std::to_string(k + f));
+      last = fmt::format("v{}", k);
+    }
+    text += fmt::format(
+        "  store {}, [sum]\n  k2 = sub k, 1\n  store k2, [i]\n  more = gt.s k2, 0\n"
+        "  when more go loop else between\nbetween:\n  go last\nlast:\n  s2 = load i32 [sum]\n  s3 = add s2, "
+        "n\n"
+        "  store s3, [sum]\n  big = gt.s s3, 99\n  when big go out else last\nout:\n  r = load i32 [sum]\n  "
+        "return r\n}}\n",
+        last);
+  }
+  std::string meant;
+  for (unsigned threads : {1u, 2u, 5u}) {
+    Realm realm;
+    auto module = testing::must_read(realm, text);
+    Notes notes;
+    std::vector<StepRecord> steps;
+    std::string now;
+    ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline(),
+                             {.notes = &notes, .steps = &steps, .threads = threads})
+                    .empty());
+    now += render(notes);
+    for (const StepRecord& s : steps)
+      now += fmt::format("{} {} {} {}\n", s.function, s.pass, s.instructions_before, s.instructions_after);
+    now += write_text(*module);
+    if (threads == 1) meant = now;
+    EXPECT_EQ(now, meant) << threads;
+  }
+  EXPECT_NE(meant.find("sum_2"), std::string::npos);
 }
 
 TEST(Framework, RunsAreCancelledWithTheModuleWhole) {

@@ -287,6 +287,52 @@ TEST(Quality, NoOtherCoverOfASmallTreeIsCheaper) {
   EXPECT_GT(dearer * 2, covers);
 }
 
+// Constants that few plain instructions make a product of: all sums of a number or what was made with one,
+// two, four or eight times the other, differences, shifts and negatives.
+std::set<int64_t> made_of_plain_ones(int steps, int64_t most) {
+  std::set<int64_t> all{1}, next{1};
+  for (; steps > 0; --steps) {
+    for (int64_t m : all) {
+      for (int64_t a : {int64_t(1), m})
+        for (int64_t b : {int64_t(1), m}) {
+          for (int64_t s : {1, 2, 4, 8}) next.insert(a + b * s);
+          next.insert(a - b);
+        }
+      for (int k = 1; k < 12; ++k) next.insert(m << k);
+      next.insert(-m);
+    }
+    all = next;
+  }
+  std::erase_if(all, [&](int64_t n) { return n < 2 || n > most; });
+  return all;
+}
+
+TEST(Quality, ProductsWithConstantsTakePlainInstructionsWhereTwoSuffice) {
+  std::string text = "module m\n";
+  constexpr int most = 1024;
+  for (int n = 2; n <= most; ++n)
+    for (int width : {32, 64})
+      text +=
+          fmt::format("func m{0}_{1}(x: i{1}) -> i{1} {{\na:\n  r = mul x, {0}\n  return r\n}}\n", n, width);
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline()).empty());
+  auto lowered = machine::lower(*module, target(), {});
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
+  std::set<int64_t> plain = made_of_plain_ones(2, most);
+  size_t products = 0;
+  for (const CompiledFunction& f : lowered->functions) {
+    std::string name(module->symbol_name(f.symbol));
+    bool multiplies = false;
+    std::span<const uint8_t> bytes = f.bytes;
+    for (PlainInstruction i; uint8_t size = target().decode(target(), bytes, i); bytes = bytes.subspan(size))
+      multiplies |= target().form(i.form).name.starts_with("imul");
+    products += multiplies;
+    EXPECT_EQ(multiplies, !plain.contains(std::stoi(name.substr(1)))) << name;
+  }
+  EXPECT_GT(products, 500u);
+}
+
 // ---- sums that may only fall
 // --------------------------------------------------------------------------------
 

@@ -148,7 +148,8 @@ static bool wants_target(const Pipeline& pipeline) {
 std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
                                   Notes* notes, std::vector<StepRecord>* steps) {
   Module& module = *loaded->module;
-  PipelineOptions options{.notes = notes, .steps = steps};
+  // Several files take a thread each.
+  PipelineOptions options{.notes = notes, .steps = steps, .threads = o.files.size() > 1 ? 1u : 0u};
   if (uint8_t permits = permits_of(o)) give_permits(module, permits, notes);
   std::optional<machine::Coverage> coverage;
   std::optional<machine::Legalizer> legalizer;

@@ -74,7 +74,7 @@ void run_instance(const Options& o, std::string bytes) {
   auto program =
       wasm::load_program(o.file == "-" ? "standard input" : o.file, std::move(bytes), {.guarded = o.guarded});
   if (!program) fail(program.why(), input_at_fault);
-  run_pipeline(*(*program)->program.module, pipeline_of(o, "-O0"));
+  run_pipeline(*(*program)->program.module, pipeline_of(o, "-O0"), {.threads = 0});
   const std::string entry = o.function.empty() && o.calls.empty() ? "_start" : o.function;
   const bool command = entry == "_start";
   std::vector<std::string> words;

@@ -47,6 +47,11 @@ MemoryAccess Alias::access(Instruction i) const {
   return taken_apart(f_.operand(i, first), a.indexed ? f_.operand(i, first + 1) : Value(), a, size);
 }
 
+MemoryAccess Alias::access(Instruction load, std::span<const Value> operands) const {
+  const Address& a = f_.address(load);
+  return taken_apart(operands[0], a.indexed ? operands[1] : Value(), a, f_.type(f_.result(load)).bytes());
+}
+
 MemoryAccess Alias::read_by_copy(Instruction i) const {
   const CopyShape& shape = f_.copy_shape(i);
   size_t first = shape.to.operand_count();

@@ -63,6 +63,14 @@ MemoryVersion MemoryFlow::seen_by(Instruction i, const MemoryAccess& a, unsigned
   return pass(before(i), a, budget);
 }
 
+MemoryVersion MemoryFlow::seen_at(Block start, const MemoryAccess& a, unsigned budget) const {
+  return pass(start_[start], a, budget);
+}
+
+MemoryVersion MemoryFlow::seen_at_end(Block b, const MemoryAccess& a, unsigned budget) const {
+  return pass(end_[b], a, budget);
+}
+
 MemoryVersion MemoryFlow::pass(MemoryVersion now, const MemoryAccess& a, unsigned& budget) const {
   for (; budget && !now.is_start(); --budget) {
     if (now.is_join()) {

@@ -347,6 +347,7 @@ Instruction Function::make(Block b, const Draft& draft) {
                                   : draft.op == Op::When ? 2u
                                                          : draft.targets.size()));
   Instruction i = instructions_.add(row);
+  if (journal_.get()) journal_.make().push_back(i);
   set_position(i, draft.position);
   for (Value v : draft.operands) add_slot(v, i.index);
   for (size_t k = 0; k < draft.results.size(); ++k)
@@ -453,11 +454,24 @@ void Function::erase(Instruction i) {
     edges_[e].from = {};
   }
   for (size_t k = 0; k < row.result_count; ++k) assert(!has_uses(result(i, k)));
+  unlink(i);
+}
+
+// Out of its block.
+void Function::unlink(Instruction i) {
+  InstructionRow& row = instructions_[i];
   BlockRow& home = blocks_[row.block];
   (row.previous.exists() ? instructions_[row.previous].next : home.first) = row.next;
   (row.next.exists() ? instructions_[row.next].previous : home.last) = row.previous;
   if (!row.next.exists()) note_edges(home);
   row.block = {};
+}
+
+void Function::move_before(Instruction i, Instruction at) {
+  assert(i != at && !info(op(i)).ends_block());
+  touch(i);
+  unlink(i);
+  place(i, block(at), at);
 }
 
 // ---- values and uses --------------------------------------------------------------------------------------
@@ -541,6 +555,7 @@ Slot Function::add_slot(Value v, uint32_t user) {
 
 void Function::link_use(Slot s) {
   ++changes_;
+  if (uint32_t user = slots_[s].user; journal_.get() && !(user & edge_user)) touch(Instruction(user));
   SlotRow& row = slots_[s];
   if (!row.value.exists()) return;  // a draft from a wrong text may leave operands open
   Slot head = values_[row.value].first_use;
@@ -554,6 +569,8 @@ void Function::unlink_use(Slot s) {
   ++changes_;
   SlotRow& row = slots_[s];
   if (!row.value.exists()) return;
+  if (journal_.get())
+    if (Instruction maker = definition(row.value); maker.exists()) touch(maker);
   (row.previous.exists() ? slots_[row.previous].next : values_[row.value].first_use) = row.next;
   if (row.next.exists()) slots_[row.next].previous = row.previous;
   row.value = {};

@@ -44,6 +44,7 @@ std::string_view Realm::keep(std::string_view text) {
 }
 
 Name Realm::name(std::string_view text) {
+  auto locked = lock();
   if (texts_.size() * 2 >= table_.size()) grow();
   uint64_t hash = hash_of(text);
   Entry& e = table_[place(text, hash)];
@@ -59,13 +60,12 @@ void Realm::look_ahead(std::string_view text) const {
 }
 
 Name Realm::find(std::string_view text) const {
+  auto locked = lock();
   if (table_.empty()) return {};
   uint32_t found = table_[place(text, hash_of(text))].name;
   return found == empty ? Name() : Name(found);
 }
 
-size_t Realm::bytes() const {
-  return chunk_bytes_ + texts_.capacity() * sizeof(texts_[0]) + table_.capacity() * sizeof(table_[0]);
-}
+size_t Realm::bytes() const { return chunk_bytes_ + texts_.bytes() + table_.capacity() * sizeof(table_[0]); }
 
 }  // namespace porphyry

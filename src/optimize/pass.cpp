@@ -1,8 +1,30 @@
 #include "porphyry/optimize/pass.h"
 
+#include <utility>
+
 #include "porphyry/print/print.h"
 
 namespace porphyry {
+
+std::optional<std::vector<Instruction>> FunctionContext::changed() {
+  auto mine = std::find_if(asked_.begin(), asked_.end(), [&](const Asked& a) { return a.pass == pass; });
+  if (mine == asked_.end()) mine = asked_.insert(mine, {pass, {}});
+  // A function that was put in another's place has none.
+  const std::vector<Instruction>* journal = function.journal();
+  if (!journal) {
+    for (Asked& a : asked_) a.seen.reset();
+    function.start_journal();
+    return {};
+  }
+  auto seen = std::exchange(mine->seen, std::nullopt);
+  if (!seen) return {};
+  return std::vector(journal->begin() + static_cast<ptrdiff_t>(*seen), journal->end());
+}
+
+void FunctionContext::ended() {
+  for (Asked& a : asked_)
+    if (a.pass == pass && function.journal()) a.seen = function.journal()->size();
+}
 
 void FunctionContext::add(Note note, Position p) {
   note.pass = std::string(pass);

@@ -2,8 +2,10 @@
 // while all of them do their work, steps over the module one at a time.
 #include <fmt/format.h>
 
+#include <atomic>
 #include <chrono>
 #include <map>
+#include <thread>
 
 #include "porphyry/analyze/effects.h"
 #include "porphyry/analyze/verify.h"
@@ -94,7 +96,12 @@ class FunctionRun {
         options_, pass, c_.module.symbol_name(c_.symbol), [&] { return instruction_count(c_.function); },
         [&] {
           uint64_t before = c_.function.changes();
+          // A pass that left the function alone does so again while nothing changes.
+          auto [idle, is_new] = idle_at_.try_emplace(&pass, ~before);
+          if (idle->second == before) return false;
           std::get<OverFunction>(pass.run)(c_);
+          c_.ended();
+          if (c_.function.changes() == before) idle->second = before;
           return c_.function.changes() != before;
         });
     if (!changed) return false;
@@ -110,6 +117,7 @@ class FunctionRun {
 
   FunctionContext& c_;
   const PipelineOptions& options_;
+  std::map<const Pass*, uint64_t> idle_at_;  // the function's changes when a pass changed nothing
 };
 
 template <typename Visit>
@@ -168,26 +176,95 @@ class ModuleRun {
   bool each_function(Steps steps) {
     bool changed = false;
     if (!facts_) facts_.emplace(module_);
-    ModuleFacts& facts = *facts_;
-    std::vector<Symbol> order = facts.get<CallEffects>().callees_first();
     const size_t known = module_.symbol_count();
     // What a round before left as it is now has nothing left to do.
     std::vector<uint64_t>* left = repeating_ ? &left_by_[steps.data()] : nullptr;
-    for (size_t k = 0;
-         (k < order.size() || k - order.size() + known < module_.symbol_count()) && problems.empty(); ++k) {
-      Symbol s = k < order.size() ? order[k] : Symbol(k - order.size() + known);
+    if (left) left->resize(known, ~uint64_t(0));
+    std::vector<Symbol> todo;
+    for (Symbol s : facts_->get<CallEffects>().callees_first())
+      if (!left || (*left)[s.index] != module_.function(s).changes()) todo.push_back(s);
+    if (unsigned threads = threads_for(steps, todo); threads > 1)
+      changed = beside_each_other(steps, todo, threads);
+    else
+      changed = one_by_one(steps, todo);
+    if (left)
+      for (Symbol s : todo) (*left)[s.index] = module_.function(s).changes();
+    if (problems.empty()) finish(module_, steps, options_);
+    if (module_.symbol_count() != known) facts_.reset();
+    return changed;
+  }
+
+  bool one_by_one(Steps steps, std::span<const Symbol> todo) {
+    bool changed = false;
+    const size_t known = module_.symbol_count();
+    // Those that are added meanwhile come last.
+    for (size_t k = 0; k < todo.size() + module_.symbol_count() - known && problems.empty(); ++k) {
+      Symbol s = k < todo.size() ? todo[k] : Symbol(k - todo.size() + known);
       if (!module_.is_function(s)) continue;
-      if (left) left->resize(std::max(left->size(), s.index + size_t(1)), ~uint64_t(0));
-      if (left && (*left)[s.index] == module_.function(s).changes()) continue;
-      if (stopped(k, order.size(), s)) break;
-      FunctionContext context(module_, facts, s, options_.notes, options_.surroundings);
+      if (stopped(k, todo.size(), s)) break;
+      FunctionContext context(module_, *facts_, s, options_.notes, options_.surroundings);
       FunctionRun one(context, options_);
       changed |= one.run(steps);
       problems = std::move(one.problems);
-      if (left) (*left)[s.index] = module_.function(s).changes();
     }
-    if (problems.empty()) finish(module_, steps, options_);
-    if (module_.symbol_count() != known) facts_.reset();
+    return changed;
+  }
+
+  unsigned threads_for(Steps steps, std::span<const Symbol> todo) const {
+    unsigned most = options_.threads ? options_.threads : std::max(1u, std::thread::hardware_concurrency());
+    if (most == 1 || todo.size() < 2) return 1;
+    bool apart = true;
+    each_pass(steps, [&](const Pass& p) { apart &= p.apart; });
+    if (!apart) return 1;
+    constexpr size_t worth_a_thread = 20'000;
+    size_t instructions = 0;
+    for (Symbol s : todo) instructions += module_.function(s).instruction_limit();
+    return static_cast<unsigned>(std::min<size_t>(most, 1 + instructions / worth_a_thread));
+  }
+
+  // Each function's notes, records and problems for itself; put together in the functions' order.
+  bool beside_each_other(Steps steps, std::span<const Symbol> todo, unsigned threads) {
+    struct Job {
+      Notes notes;
+      std::vector<StepRecord> steps;
+      Diagnostics problems;
+      bool changed = false;
+    };
+    std::vector<Job> jobs(todo.size());
+    std::atomic<size_t> next = 0;
+    std::atomic<bool> stop = false;
+    auto one = [&](size_t k) {
+      Job& job = jobs[k];
+      PipelineOptions options = options_;
+      if (options.notes) options.notes = &job.notes;
+      if (options.steps) options.steps = &job.steps;
+      FunctionContext context(module_, *facts_, todo[k], options.notes, options.surroundings);
+      FunctionRun run(context, options);
+      job.changed = run.run(steps);
+      job.problems = std::move(run.problems);
+      if (!job.problems.empty()) stop = true;
+    };
+    {
+      Realm::Shared shared(module_.realm());
+      std::vector<std::jthread> others;
+      for (unsigned k = 1; k < threads; ++k)
+        others.emplace_back([&] {
+          for (size_t at; !stop && (at = next++) < todo.size();) one(at);
+        });
+      for (size_t at; !stop && (at = next++) < todo.size();) {
+        if (stopped(at, todo.size(), todo[at]))
+          stop = true;
+        else
+          one(at);
+      }
+    }
+    bool changed = false;
+    for (Job& job : jobs) {
+      changed |= job.changed;
+      if (options_.notes) std::move(job.notes.begin(), job.notes.end(), std::back_inserter(*options_.notes));
+      if (options_.steps) std::move(job.steps.begin(), job.steps.end(), std::back_inserter(*options_.steps));
+      if (problems.empty()) problems = std::move(job.problems);
+    }
     return changed;
   }
 

@@ -13,7 +13,12 @@ extern const RuleTable standard_rules;  // written by rulebind
 const PassTable& standard_passes() {
   static const PassTable table = [] {
     PassTable out;
-#define PORPHYRY_PASS(name, Context, keeps, doc) out.add({pass_name(#name), doc, name, keeps});
+#define PORPHYRY_PASS(pass, Context, kept, line) \
+  out.add({.name = pass_name(#pass),             \
+           .doc = line,                          \
+           .run = pass,                          \
+           .keeps = kept,                        \
+           .apart = std::is_same_v<Context, FunctionContext>});
 #include "passes.inc"
 #undef PORPHYRY_PASS
     return out;

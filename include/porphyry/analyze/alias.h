@@ -33,6 +33,8 @@ class Alias {
 
   // Of a load, a store or a fill; of a copy what it writes.
   MemoryAccess access(Instruction i) const;
+  // Of a load as if it had these operands.
+  MemoryAccess access(Instruction load, std::span<const Value> operands) const;
   MemoryAccess read_by_copy(Instruction i) const;
   // Of bytes that begin where a pointer leads.
   MemoryAccess from(Value pointer, uint64_t size) const;

@@ -8,6 +8,7 @@
 
 #include <concepts>
 #include <initializer_list>
+#include <mutex>
 #include <string>
 
 #include "porphyry/analyze/dominators.h"
@@ -89,8 +90,10 @@ class Facts {
 class ModuleFacts {
  public:
   explicit ModuleFacts(const Module& module) : module_(&module) {}
+  // Several threads may ask.
   template <class Analysis>
   const Analysis& get() {
+    std::lock_guard lock(mutex_);
     if (const Analysis* known = known_.find<Analysis>()) return *known;
     return known_.put(std::make_unique<Analysis>(*module_));
   }
@@ -98,6 +101,7 @@ class ModuleFacts {
  private:
   const Module* module_;
   TypeMap known_;
+  std::mutex mutex_;
 };
 
 }  // namespace porphyry

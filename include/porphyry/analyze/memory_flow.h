@@ -32,6 +32,11 @@ class MemoryFlow {
   // The last version before the instruction that may differ in what the access reads; where ways meet that
   // differ, the meeting. Gives up, with the nearest version, after `budget` steps.
   MemoryVersion seen_by(Instruction i, const MemoryAccess& a, unsigned budget = 64) const;
+  // The same for an access that would stand at a block's start, or in front of its last instruction.
+  MemoryVersion seen_at(Block start, const MemoryAccess& a, unsigned budget = 64) const;
+  MemoryVersion seen_at_end(Block b, const MemoryAccess& a, unsigned budget = 64) const;
+  // Tells of a load that was added: what it reads is as it was at this version.
+  void add_read(Instruction load, MemoryVersion seen) { before_.set(load, seen); }
 
  private:
   MemoryVersion pass(MemoryVersion from, const MemoryAccess& a, unsigned& budget) const;

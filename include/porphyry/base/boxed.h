@@ -26,6 +26,7 @@ class Boxed {
     if (!held_) held_ = std::make_unique<T>();
     return *held_;
   }
+  void reset() { held_.reset(); }
 
  private:
   std::unique_ptr<T> held_;

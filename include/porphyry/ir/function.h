@@ -163,6 +163,9 @@ class Function {
 
   Instruction append(Block b, const Draft& draft);
   Instruction insert_before(Instruction at, const Draft& draft);
+  // Puts an instruction that ends no block before another one, which may stand in another block. O(1),
+  // amortized.
+  void move_before(Instruction i, Instruction at);
   // Erases an instruction; its results must have no uses. Its edges leave with it.
   void erase(Instruction i);
   size_t instruction_limit() const { return instructions_.size(); }
@@ -176,9 +179,9 @@ class Function {
     if (p.exists() || positions_.get(i).exists()) positions_.set(i, p);
   }
   uint8_t promises(Instruction i) const { return instructions_[i].promises; }
-  void set_promises(Instruction i, uint8_t bits) { ++changes_, instructions_[i].promises = bits; }
+  void set_promises(Instruction i, uint8_t bits) { touch(i), instructions_[i].promises = bits; }
   uint8_t permits(Instruction i) const { return instructions_[i].permits; }
-  void set_permits(Instruction i, uint8_t bits) { ++changes_, instructions_[i].permits = bits; }
+  void set_permits(Instruction i, uint8_t bits) { touch(i), instructions_[i].permits = bits; }
   Hint hint(Instruction i) const { return instructions_[i].hint; }
   void set_hint(Instruction i, Hint h) { ++changes_, instructions_[i].hint = h; }
   // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
@@ -217,9 +220,9 @@ class Function {
   uint32_t add_cases(std::span<const Bits> values);
   uint32_t add_shuffle(std::span<const uint16_t> lanes);
   // Another symbol for address and call, another name for watch.
-  void set_detail(Instruction i, uint32_t detail) { ++changes_, instructions_[i].detail = detail; }
+  void set_detail(Instruction i, uint32_t detail) { touch(i), instructions_[i].detail = detail; }
   // The same address with another kind, alignment, …
-  void set_address(Instruction i, const Address& a) { ++changes_, instructions_[i].detail = add_address(a); }
+  void set_address(Instruction i, const Address& a) { touch(i), instructions_[i].detail = add_address(a); }
 
   // ---- values and uses ----------------------------------------------------------------------------------
   size_t value_limit() const { return values_.size(); }
@@ -291,6 +294,12 @@ class Function {
   // Grows with every change of blocks, edges, instructions and operands; names, positions, comments and new
   // constants do not count. Equal numbers at two times: nothing was changed between.
   uint64_t changes() const { return changes_; }
+  // A list of instructions that were written, or whose operands, details or uses changed, since it was
+  // started: for who goes on from there. Entries may be erased meanwhile, and stand there several times.
+  // Copies have none.
+  void start_journal() { journal_.make().clear(); }
+  void end_journal() { journal_.reset(); }
+  const std::vector<Instruction>* journal() const { return journal_.get(); }  // null while there is none
 
   // Puts all tables into one block of memory and gives back what they hold in reserve. O(size).
   void compact();
@@ -364,6 +373,11 @@ class Function {
     SideTable<Edge, uint64_t> weights;  // complemented, so that zero is none
   };
 
+  void touch(Instruction i) {
+    ++changes_;
+    if (journal_.get()) journal_.make().push_back(i);
+  }
+  void unlink(Instruction i);
   Value add_value(Type type, ValueKind kind, uint32_t owner, size_t index);
   Slot add_slot(Value v, uint32_t user);
   void link_use(Slot s);
@@ -405,6 +419,7 @@ class Function {
   SideTable<Instruction, Position> positions_;
   Block first_block_, last_block_;
   uint64_t changes_ = 0;
+  Boxed<std::vector<Instruction>> journal_;
   TableBlock block_of_tables_;  // where tables lie that have not grown since they were moved there
 };
 

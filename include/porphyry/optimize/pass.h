@@ -8,6 +8,7 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
 #include <variant>
 
@@ -47,6 +48,18 @@ class FunctionContext {
     return *surroundings_->find<T>();
   }
 
+  ~FunctionContext() { function.end_journal(); }
+  FunctionContext(const FunctionContext&) = delete;
+
+  // For a pass that goes on from what changed: instructions that were written, or whose operands or uses
+  // changed, since the pass that runs now ended its last run over this function. Nothing when it is the first
+  // run: then it looks at all of them. Entries may be erased, and stand there several times.
+  //
+  //   if (auto changed = c.changed()) … those … else … all …
+  std::optional<std::vector<Instruction>> changed();
+  // Whoever runs passes calls this behind each.
+  void ended();
+
   bool wants_notes() const { return notes_ != nullptr; }
   void done(Position p, std::string value, std::string what, std::string why,
             std::vector<std::pair<std::string, std::string>> figures = {});
@@ -57,6 +70,12 @@ class FunctionContext {
 
  private:
   void add(Note note, Position p);
+  // How long the journal was when a pass that asks for changes ended; nothing while its first run goes on.
+  struct Asked {
+    std::string_view pass;
+    std::optional<size_t> seen;
+  };
+  std::vector<Asked> asked_;
   Notes* notes_;
   TypeMap* surroundings_;
 };
@@ -81,6 +100,9 @@ struct Pass {
   Kept keeps;  // analyses that hold after it changed a function
   // After the last function, for what a pass over functions leaves to be done in the module; may be empty.
   std::function<void(ModuleContext&)> finish = {};
+  // It changes nothing but its function, makes at most new names, and reads of the module what no such pass
+  // changes: several functions may be worked on at a time.
+  bool apart = false;
   // What must be among the surroundings, and what the pass is for that brings it; null when nothing.
   TypeId needs = nullptr;
   std::string needs_doc = {};

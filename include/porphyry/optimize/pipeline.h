@@ -49,13 +49,16 @@ struct PipelineOptions {
   std::function<bool()> cancelled = {};
   std::function<void(const PipelineProgress&)> progress = {};
   TypeMap* surroundings = nullptr;  // what passes need; see Pass::needs
+  // How many functions may be worked on at a time, in steps of passes that keep apart; what comes out does
+  // not depend on it. 0: as many as there are processors. Small modules take fewer.
+  unsigned threads = 1;
 };
 
 // Runs over every function of the module, callees before their callers, then those that are added meanwhile.
 // Steps over functions that stand in a row are done function by function; a step over the module waits for
-// all of them. What is repeated until stable is repeated only for functions that changed since. Problems: a
-// pass that lacks what it needs, before anything is run; that the run was cancelled; else they are bugs of
-// passes.
+// all of them; passes that keep apart run on several threads when that is asked for. What is repeated until
+// stable is repeated only for functions that changed since. Problems: a pass that lacks what it needs, before
+// anything is run; that the run was cancelled; else they are bugs of passes.
 Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const PipelineOptions& options = {});
 
 // The same in parts, for a caller that has the functions one at a time: each function goes through all steps;

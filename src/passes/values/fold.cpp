@@ -27,8 +27,11 @@ class Folder {
         queued_(f_.instruction_limit()) {}
 
   void run() {
-    for (Block b : dominators_.order())
-      for (Instruction i : f_.instructions(b)) later(i);
+    if (auto changed = c_.changed())
+      start_from(*changed);
+    else
+      for (Block b : dominators_.order())
+        for (Instruction i : f_.instructions(b)) later(i);
     for (size_t k = 0; k < work_.size(); ++k) {
       Instruction i = work_[k];
       queued_[i] = 0;
@@ -44,6 +47,15 @@ class Folder {
   }
   void users_later(Value v) {
     for (Slot s : f_.uses(v)) later(f_.use(s).user);
+  }
+  // Patterns and known bits look a few operations back.
+  void start_from(const std::vector<Instruction>& changed) {
+    for (Instruction i : changed)
+      if (f_.alive(i)) later(i);
+    for (size_t k = 0, end = work_.size(), round = 0; round < 4; ++round, end = work_.size())
+      for (; k < end; ++k)
+        for (Value v : f_.results(work_[k])) users_later(v);
+    std::sort(work_.begin(), work_.end(), [&](Instruction a, Instruction b) { return a.index < b.index; });
   }
   // What makes the operands: they lose a use.
   void makers_later(Instruction i) {

@@ -1,15 +1,15 @@
 // number: what was computed before is not computed again. Blocks are gone through along the dominator tree's
 // order; each operation is looked up by what it does and takes, and one that dominates it takes its place.
-// Loads are looked up with the version of memory that they may see, and one that sees a store of the same
-// bytes takes what was stored.
+// Loads are looked up with the version of memory that they may see, and one that sees a store or fill of its
+// bytes takes what was written; one that sees a copy is loaded from where that copied from. Then what some
+// ways into a block computed is looked at: number_paths.cpp.
 //
 // B. Alpern, M. Wegman, K. Zadeck, "Detecting Equality of Variables in Programs", 1988, in its hashing form,
 // with memory as one more operand. O(instructions), and the budget of memory queries for each load.
 #include <fmt/format.h>
 
-#include <bit>
-
-#include "porphyry/analyze/memory_flow.h"
+#include "../memory/written.h"
+#include "number_paths.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
@@ -24,8 +24,8 @@ class Numberer {
         f_(c.function),
         dominators_(c.facts.get<Dominators>()),
         alias_(c.module, f_, c.module[c.symbol].facts),
-        rows_(f_.instruction_limit()),
-        heads_(std::bit_ceil(f_.instruction_limit() + 1)) {}
+        known_(f_),
+        pen_(c.module, f_) {}
 
   void run() {
     bool loads = false;
@@ -35,11 +35,12 @@ class Numberer {
     for (Block b : dominators_.order())
       for (Instruction i = f_.first(b), next; i.exists(); i = next) {
         next = f_.next(i);
-        if (info(f_.op(i)).is_plain() || f_.op(i) == Op::At || f_.op(i) == Op::AddressOf)
-          look_up(i, {});
-        else if (f_.op(i) == Op::Load)
+        if (f_.op(i) == Op::Load)
           load(i);
+        else if (KnownOperations::has(f_.op(i)))
+          look_up(i, {});
       }
+    number_on_some_paths(c_, dominators_, alias_, flow_ ? &*flow_ : nullptr, known_);
   }
 
  private:
@@ -48,19 +49,41 @@ class Numberer {
     if (a.is_volatile || a.masked) return;
     MemoryAccess access = alias_.access(i);
     MemoryVersion seen = flow_->seen_by(i, access);
+    // What a copy wrote is loaded from where it was copied from, when that is as it was.
+    for (unsigned copies = 0; copies < 4 && through_copy(i, seen, access); ++copies) {
+    }
     Instruction writer = seen.writer();
-    if (writer.exists() && f_.op(writer) == Op::Store && forward(i, access, writer)) return;
+    if (writer.exists() && forward(i, access, writer)) return;
     look_up(i, seen);
   }
 
-  // The stored value, where the store wrote just these bytes and as this type.
-  bool forward(Instruction i, const MemoryAccess& access, Instruction store) {
-    const Address& a = f_.address(store);
-    Value v = f_.operand(store, 0);
-    if (a.is_volatile || a.masked || f_.type(v) != f_.type(f_.result(i))) return false;
-    if (!dominates(store, i) || alias_.of(alias_.access(store), access).relation != Overlap::Same)
+  bool through_copy(Instruction& i, MemoryVersion& seen, MemoryAccess& access) {
+    Instruction copy = seen.writer();
+    if (!copy.exists() || f_.op(copy) != Op::Copy || f_.address(i).guarded || !dominates(copy, i))
       return false;
-    replace(i, v, "the bytes hold what was stored there", store);
+    auto from = copied_from(f_, alias_, copy, access);
+    if (!from) return false;
+    MemoryVersion now = flow_->seen_by(i, from->access);
+    if (!(now == flow_->seen_by(copy, from->access))) return false;
+    Type type = f_.type(f_.result(i));
+    Instruction made = f_.insert_before(i, {.op = Op::Load,
+                                            .operands = from->operands,
+                                            .results = {&type, 1},
+                                            .detail = f_.add_address(from->address),
+                                            .position = f_.position(i)});
+    flow_->add_read(made, now);
+    replace(i, f_.result(made), "the bytes were copied from there", copy);
+    i = made, seen = now, access = from->access;
+    return true;
+  }
+
+  // What a store or fill wrote, or the part of it that is loaded.
+  bool forward(Instruction i, const MemoryAccess& access, Instruction write) {
+    if (!dominates(write, i)) return false;
+    pen_.before(i).from(f_.position(i));
+    Value v = value_written(pen_, alias_, write, access, f_.type(f_.result(i)));
+    if (!v.exists()) return false;
+    replace(i, v, "the bytes hold what was stored there", write);
     return true;
   }
 
@@ -70,68 +93,16 @@ class Numberer {
   }
 
   void look_up(Instruction i, MemoryVersion memory) {
-    uint32_t h = hash(i, memory);
-    Instruction& head = heads_[h & (heads_.size() - 1)];
-    // Of equal operations none of which dominates the others there may be many: branches of a choose.
-    unsigned budget = 16;
-    for (Instruction known = head; known.exists() && budget; known = row(known).next, --budget) {
-      if (row(known).hash != h || !f_.alive(known) || !equal(known, i) || !(row(known).memory == memory))
-        continue;
-      if (!dominates(known, i)) continue;
-      // The one that stays may do what both may.
-      if (f_.permits(known) & ~f_.permits(i)) f_.set_permits(known, f_.permits(known) & f_.permits(i));
-      for (size_t k = 1; k < f_.result_count(i); ++k) f_.replace_uses(f_.result(i, k), f_.result(known, k));
-      return replace(
-          i, f_.result(known),
-          f_.op(i) == Op::Load ? "nothing wrote the bytes since they were loaded" : "it was computed before",
-          known);
-    }
-    row(i) = {head, h, memory};
-    head = i;
-  }
-
-  bool exchangeable(Instruction i) const { return info(f_.op(i)).commutes() && f_.operand_count(i) == 2; }
-  uint32_t hash(Instruction i, MemoryVersion memory) const {
-    size_t h = static_cast<size_t>(f_.op(i)) * 0x9e3779b97f4a7c15u + memory.code;
-    auto mix = [&](size_t v) { h = (h ^ v) * 0xff51afd7ed558ccdu, h ^= h >> 29; };
-    if (exchangeable(i)) {
-      uint32_t a = f_.operand(i, 0).index, b = f_.operand(i, 1).index;
-      mix(std::min(a, b)), mix(std::max(a, b));
-    } else {
-      for (Value v : f_.operands(i)) mix(v.index);
-    }
-    Type t = f_.type(f_.result(i));
-    mix(t.total_bits());
-    if (f_.op(i) == Op::AddressOf) mix(f_.symbol(i).index);
-    if (f_.op(i) == Op::Load || f_.op(i) == Op::At)
-      mix(static_cast<size_t>(f_.address(i).offset * 31 + f_.address(i).scale));
-    return static_cast<uint32_t>(h >> 16);
-  }
-
-  bool equal(Instruction a, Instruction b) const {
-    if (f_.op(a) != f_.op(b) || f_.operand_count(a) != f_.operand_count(b) ||
-        f_.result_count(a) != f_.result_count(b))
-      return false;
-    if (f_.type(f_.result(a)) != f_.type(f_.result(b))) return false;
-    bool same = true;
-    for (size_t k = 0; k < f_.operand_count(a); ++k) same &= f_.operand(a, k) == f_.operand(b, k);
-    bool crossed =
-        exchangeable(a) && f_.operand(a, 0) == f_.operand(b, 1) && f_.operand(a, 1) == f_.operand(b, 0);
-    if (!same && !crossed) return false;
-    switch (info(f_.op(a)).detail()) {
-      case Detail::Symbol: return f_.symbol(a) == f_.symbol(b);
-      case Detail::Lanes:
-        for (size_t k = 0; k < f_.type(f_.result(a)).lanes(); ++k)
-          if (f_.shuffle_lane(a, k) != f_.shuffle_lane(b, k)) return false;
-        return true;
-      case Detail::Address: {
-        const Address &x = f_.address(a), &y = f_.address(b);
-        // An early load's value may be arbitrary where another one's is not.
-        return x.offset == y.offset && x.scale == y.scale && x.indexed == y.indexed && x.masked == y.masked &&
-               (!x.early || y.early) && x.is_volatile == y.is_volatile;
-      }
-      default: return true;
-    }
+    known_.read_operands(i, operands_);
+    Instruction known = known_.find(i, operands_, memory, [&](Instruction k) { return dominates(k, i); });
+    if (!known.exists()) return known_.add(i, memory);
+    // The one that stays may do what both may.
+    if (f_.permits(known) & ~f_.permits(i)) f_.set_permits(known, f_.permits(known) & f_.permits(i));
+    for (size_t k = 1; k < f_.result_count(i); ++k) f_.replace_uses(f_.result(i, k), f_.result(known, k));
+    replace(
+        i, f_.result(known),
+        f_.op(i) == Op::Load ? "nothing wrote the bytes since they were loaded" : "it was computed before",
+        known);
   }
 
   void replace(Instruction i, Value by, const char* why, Instruction from) {
@@ -149,15 +120,9 @@ class Numberer {
   const Dominators& dominators_;
   Alias alias_;
   std::optional<MemoryFlow> flow_;
-  // Known operations by hash: chains of instructions, the newest first.
-  struct Row {
-    Instruction next;
-    uint32_t hash = 0;
-    MemoryVersion memory;
-  };
-  Row& row(Instruction i) { return rows_[i]; }
-  Table<Instruction, Row> rows_;
-  std::vector<Instruction> heads_;  // a power of two
+  KnownOperations known_;
+  std::vector<Value> operands_;
+  Pen pen_;
 };
 
 }  // namespace

@@ -8,6 +8,8 @@
 // 1995. O(uses * changes).
 #include <fmt/format.h>
 
+#include <queue>
+
 #include "porphyry/analyze/number.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/relatives.h"
@@ -25,21 +27,28 @@ class Propagator {
         dominators_(c.facts.get<Dominators>()),
         facts_(f_.value_limit()),
         changes_(f_.value_limit()),
-        reached_(f_.block_limit()) {}
+        reached_(f_.block_limit()),
+        visited_(f_.block_limit()),
+        place_(f_.block_limit()) {}
 
   void run() {
     find_comparisons();
+    for (size_t k = 0; k < dominators_.order().size(); ++k) place_[dominators_.order()[k]] = k;
     reach(f_.entry());
-    while (!blocks_.empty() || !users_.empty()) {
+    // Blocks in order, so that most of what flows into one is known when it is gone through first.
+    for (size_t next_user = 0; !blocks_.empty() || next_user < users_.size();) {
       if (!blocks_.empty()) {
-        Block b = blocks_.back();
-        blocks_.pop_back();
-        for (Instruction i : f_.instructions(b)) visit(i);
+        Block b = dominators_.order()[blocks_.top()];
+        blocks_.pop();
+        for (Instruction i : f_.instructions(b)) {
+          // Before the ways out: one may lead back to the block.
+          if (i == f_.last(b)) visited_[b] = 1;
+          visit(i);
+        }
       } else {
-        Instruction i = users_.back();
-        users_.pop_back();
+        Instruction i = users_[next_user++];
         queued_.set(i, 0);
-        if (reached_[f_.block(i)]) visit(i);
+        visit(i);
       }
     }
     replace();
@@ -57,16 +66,15 @@ class Propagator {
 
   void find_comparisons() {
     for (Block b : dominators_.order()) {
-      Instruction i = f_.terminator(b);
-      if (!i.exists() || f_.op(i) != Op::When) continue;
-      Value condition = f_.operand(i, 0);
-      if (auto c = comparison(condition, true))
-        dependents_.at(c->b).push_back(c->a), dependents_.at(c->a).push_back(c->b);
-      for (unsigned way = 0; way < 2; ++way) {
-        Block to = f_.to(f_.edge(i, way));
-        if (f_.next_in(f_.first_in(to)).exists()) continue;
-        refine_from(to, condition, way == 0);
+      Edge e = f_.first_in(b);
+      // A block with one way into it, from a branch.
+      if (e.exists() && !f_.next_in(e).exists()) {
+        Instruction i = f_.terminator(f_.from(e));
+        if (f_.op(i) == Op::When) refine_from(b, f_.operand(i, 0), f_.edge(i, 0) == e);
       }
+      Instruction end = f_.terminator(b);
+      if (!end.exists() || f_.op(end) != Op::When) continue;
+      if (auto c = comparison(f_.operand(end, 0), true)) depends(c->a, c->b), depends(c->b, c->a);
     }
   }
   struct Comparison {
@@ -84,8 +92,23 @@ class Propagator {
   void refine_from(Block from, Value condition, bool holds) {
     auto c = comparison(condition, holds);
     if (!c) return;
-    if (!f_.is_constant(c->a)) refinements_.at(c->a).push_back({from, c->op, c->b});
-    if (!f_.is_constant(c->b)) refinements_.at(c->b).push_back({from, relatives_of(c->op)->mirrored, c->a});
+    refine(c->a, {from, c->op, c->b});
+    refine(c->b, {from, relatives_of(c->op)->mirrored, c->a});
+  }
+  void refine(Value v, const Refinement& r) {
+    if (!f_.is_constant(v) && told_by(v, r.other)) refinements_.at(v).push_back(r);
+  }
+  void depends(Value v, Value other) {
+    if (!f_.is_constant(v) && !f_.is_constant(other) && told_by(v, other)) dependents_.at(other).push_back(v);
+  }
+  // Whether a comparison of the two is to tell of the first. What is known of one that everything is compared
+  // with, such as a memory's size, would change with each of them: too much to follow.
+  bool told_by(Value v, Value other) const { return f_.is_constant(other) || few_uses(v); }
+  bool few_uses(Value v) const {
+    unsigned budget = 32;
+    for (Slot s = f_.first_use(v); s.exists(); s = f_.next_use(s))
+      if (budget-- == 0) return false;
+    return true;
   }
 
   // A fact of a value in a block; one that does not exist: nothing reached its definition yet.
@@ -95,8 +118,12 @@ class Propagator {
     Number out = facts_[v];
     if (!out.exists()) return out;
     const auto& list = refinements_.get(v);
-    size_t used = 0;
-    for (size_t k = list.size(); k-- > 0 && used < most_refinements;) {
+    // They stand in the order of blocks: the nearest above, and what it hides, stand last.
+    auto end = std::partition_point(list.begin(), list.end(),
+                                    [&](const Refinement& r) { return place_[r.from] <= place_[where]; });
+    size_t used = 0, looked = 0;
+    for (size_t k = static_cast<size_t>(end - list.begin());
+         k-- > 0 && used < most_refinements && looked++ < most_looks;) {
       const Refinement& r = list[k];
       if (!dominators_.dominates(r.from, where)) continue;
       ++used;
@@ -114,8 +141,8 @@ class Propagator {
     auto c = comparison(f_.operand(i, 0), f_.edge(i, 0) == e);
     if (!c) return out;
     Number a = fact(c->a, f_.from(e)), b = fact(c->b, f_.from(e));
-    if (c->a == v && b.exists()) return refined(out, c->op, b);
-    if (c->b == v && a.exists()) return refined(out, relatives_of(c->op)->mirrored, a);
+    if (c->a == v && b.exists() && told_by(v, c->b)) return refined(out, c->op, b);
+    if (c->b == v && a.exists() && told_by(v, c->a)) return refined(out, relatives_of(c->op)->mirrored, a);
     return out;
   }
 
@@ -140,7 +167,8 @@ class Propagator {
   void later_users(Value v) {
     for (Slot s : f_.uses(v)) {
       Instruction i = f_.use(s).user;
-      if (queued_.get(i)) continue;
+      // The others are visited when their blocks are.
+      if (queued_.get(i) || !visited_[f_.block(i)]) continue;
       queued_.set(i, 1);
       users_.push_back(i);
     }
@@ -150,7 +178,7 @@ class Propagator {
     if (std::exchange(reached_[b], uint8_t(1))) return;
     for (Value p : f_.parameters())
       if (b == f_.entry() && is_number(p)) weaken(p, Number::any(f_.type(p).bits()));
-    blocks_.push_back(b);
+    blocks_.push(place_[b]);
   }
   void take(Edge e) {
     Block to = f_.to(e);
@@ -253,7 +281,7 @@ class Propagator {
     return known ? Number::exactly(1, *known) : Number();
   }
 
-  static constexpr size_t most_refinements = 4;  // of one value in one place
+  static constexpr size_t most_refinements = 4, most_looks = 16;  // of one value in one place
   static constexpr unsigned most_changes = 4;
   // Side tables whose rows are lists.
   struct Lists {
@@ -283,11 +311,13 @@ class Propagator {
   const Dominators& dominators_;
   Table<Value, Number> facts_;
   Table<Value, unsigned> changes_;
-  Table<Block, uint8_t> reached_;
+  Table<Block, uint8_t> reached_, visited_;
+  Table<Block, size_t> place_;  // in the order of blocks
   SideTable<Instruction, uint8_t> queued_;
   Lists refinements_;
   ValueLists dependents_;
-  std::vector<Block> blocks_;
+  // Places of blocks that are reached and not visited yet, the first one on top.
+  std::priority_queue<size_t, std::vector<size_t>, std::greater<>> blocks_;
   std::vector<Instruction> users_;
 };
 
