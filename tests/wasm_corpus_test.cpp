@@ -29,17 +29,28 @@ std::vector<uint8_t> bytes_of(size_t n, uint64_t seed) {
   return out;
 }
 
+// Every engine with the pipeline of its level; and, on the processor, each pass alone.
+std::vector<std::pair<Engine, std::string>> engines_and_passes() {
+  std::vector<std::pair<Engine, std::string>> out;
+  for (const Engine& e : engines) out.emplace_back(e, level_named(e.level)->pipeline().text());
+  if (checked_part == 1)
+    for (const auto& pass : standard_passes().all())
+      out.emplace_back(Engine{.name = pass->name.c_str(), .native = true}, pass->name);
+  return out;
+}
+
 // Runs `check` on every engine, on an instance whose constructors have run.
 template <class Check>
 void on_every_engine(const std::string& module, const std::string& constructors, const std::string& malloc,
                      Check check) {
   std::string bytes = corpus_module(module);
   if (bytes.empty()) GTEST_SKIP() << "the module " << module << " was not fetched: scripts/corpus";
-  for (const Engine& e : engines) {
+  for (const auto& [engine, pipeline] : engines_and_passes()) {
+    const Engine& e = engine;
     auto program = must_load(bytes, {.guarded = e.guarded});
     ASSERT_NE(program, nullptr);
     auto level = level_named(e.level);
-    run_pipeline(*program->program.module, level->pipeline());
+    run_pipeline(*program->program.module, *read_pipeline(pipeline), {.threads = 0});
     ASSERT_EQ(render(verify(*program->program.module)), "");
     wasm::Imports imports = corpus_host(program->program);
     Result<std::unique_ptr<wasm::Instance>> instance = Diagnostics();

@@ -8,7 +8,7 @@ constexpr Level levels[] = {
     {.name = "-O1",
      .passes = "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; "
                "flatten; divide; fold; "
-               "number; sweep; sink; tidy",
+               "number; sweep; fold; sink; tidy",
      .schedule = true,
      .align_loops = true,
      .doc = "stack slots to values, constants, dead code"},

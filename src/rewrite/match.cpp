@@ -166,15 +166,28 @@ unsigned weight_of_old(const RuleTable& table, const Function& f, uint16_t term,
   return out;
 }
 
+// Whether a chain of one operation is made shorter whose inner part has other uses, so that it stays.
+bool is_shared_chain(const RuleTable& table, const Function& f, uint16_t term, Instruction i) {
+  const Term& t = table.terms[term];
+  for (unsigned k = 0; k < t.operand_count; ++k)
+    if (const Term& inner = table.terms[t.operands[k]];
+        inner.kind == TermKind::Operation && inner.op == t.op && !f.has_one_use(f.operand(i, k)))
+      return true;
+  return false;
+}
+
 }  // namespace
 
 // What is written costs no more than what goes; operations inside the pattern that have other uses stay.
+// Where one does, and nothing is saved, what it took would only live longer; but sums are worth it, as
+// addresses and comparisons with a common base tell of each other.
 bool Matcher::pays(uint16_t pattern, Instruction i, const Match& m) const {
   unsigned made = 0;
   for (uint16_t term : m.rule->becomes)
     if (term != no_term) made += weight_of_new(table_, term);
-  return made <= table_.weights[static_cast<size_t>(f_.op(i))] ||
-         made <= weight_of_old(table_, f_, pattern, i);
+  const unsigned goes = weight_of_old(table_, f_, pattern, i);
+  if (made == goes && f_.op(i) != Op::Add && is_shared_chain(table_, f_, pattern, i)) return false;
+  return made <= goes;
 }
 
 bool Matcher::computable(const Rule& r, const Match& m) const {

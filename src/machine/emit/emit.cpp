@@ -307,15 +307,18 @@ class Emitter {
   }
 
   // Of the jumps that end a block, one to the next block goes; a conditional one over an unconditional one is
-  // turned round.
+  // turned round, and so is one that is taken less often than the unconditional one behind it.
   void straighten() {
     if (held_.empty()) return;
     uint32_t next = next_block();
-    if (held_.size() == 2 && held_[0].block == next) {
-      if (FormIndex opposite = target_.form(held_[0].form).opposite) {
+    if (held_.size() == 2) {
+      auto frequency = [&](const Jump& j) { return f_.blocks[j.block].frequency; };
+      bool falls = held_[0].block == next;
+      bool turns = falls || (held_[1].block != next && frequency(held_[0]) < frequency(held_[1]));
+      if (FormIndex opposite = target_.form(held_[0].form).opposite; opposite && turns) {
         held_[0].form = target_.form(opposite).first_in_group;
-        held_[0].block = held_[1].block;
-        held_.pop_back();
+        std::swap(held_[0].block, held_[1].block);
+        if (falls) held_.pop_back();
         return;
       }
     }

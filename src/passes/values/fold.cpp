@@ -48,6 +48,11 @@ class Folder {
   void users_later(Value v) {
     for (Slot s : f_.uses(v)) later(f_.use(s).user);
   }
+  // At most the one that goes, and another.
+  bool few_uses(Slot s) const {
+    Slot next = f_.next_use(s);
+    return !next.exists() || !f_.next_use(next).exists();
+  }
   // Patterns and known bits look a few operations back.
   void start_from(const std::vector<Instruction>& changed) {
     for (Instruction i : changed)
@@ -57,10 +62,15 @@ class Folder {
         for (Value v : f_.results(work_[k])) users_later(v);
     std::sort(work_.begin(), work_.end(), [&](Instruction a, Instruction b) { return a.index < b.index; });
   }
-  // What makes the operands: they lose a use.
+  // What makes the operands: they lose a use, and what has the only other one may go on alone.
   void makers_later(Instruction i) {
-    for (Value v : f_.operands(i))
-      if (Instruction d = f_.definition(v); d.exists()) lost_use_.set(d, 1), later(d);
+    for (Value v : f_.operands(i)) maker_later(v);
+  }
+  void maker_later(Value v) {
+    Instruction d = f_.definition(v);
+    if (!d.exists()) return;
+    lost_use_.set(d, 1), later(d);
+    if (Slot s = f_.first_use(v); s.exists() && few_uses(s)) users_later(v);
   }
 
   void one(Instruction i) {
@@ -86,10 +96,11 @@ class Folder {
   void address(Instruction i) {
     if (!f_.has_effect(i) && !used(i)) return gone(i);
     std::string before = c_.wants_notes() ? write_text(c_.module, f_, i) : "";
-    makers_later(i);
+    operands_.clear();
+    for (Value v : f_.operands(i)) operands_.push_back(v);
     Instruction now = fold_address(f_, i);
     if (!now.exists()) return;
-    makers_later(now);
+    for (Value v : operands_) maker_later(v);
     for (Value v : f_.results(now)) users_later(v);
     if (c_.wants_notes())
       c_.done(f_.position(now), f_.result_count(now) ? c_.name(f_.result(now)) : "",
@@ -226,7 +237,8 @@ class Folder {
   std::vector<Instruction> work_;
   Table<Instruction, uint8_t> queued_;
   SideTable<Instruction, uint8_t> lost_use_;
-  std::vector<Bits> in_, out_;  // lanes of the operands and of the result
+  std::vector<Value> operands_;  // of an address before it was folded
+  std::vector<Bits> in_, out_;   // lanes of the operands and of the result
 };
 
 }  // namespace
