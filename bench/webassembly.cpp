@@ -10,6 +10,7 @@
 #include <xxhash.h>
 
 #include <cmath>
+#include <set>
 
 #include "common.h"
 #include "porphyry/machine/lower.h"
@@ -226,6 +227,45 @@ Work database() {
           }};
 }
 
+// Comparisons with a memory's size: all of a module's, and those in loops that hold no other.
+struct Checks {
+  size_t all = 0, in_loops = 0;
+};
+Checks checks_of(const Module& module) {
+  Checks out;
+  for (Symbol s : module.functions()) {
+    const Function& f = module.function(s);
+    Facts facts(f);
+    const Loops& loops = facts.get<Loops>();
+    std::set<uint32_t> outer;
+    for (Block b : f.blocks())
+      if (Block h = loops.header(b); h.exists() && loops.outer(h).exists())
+        outer.insert(loops.outer(h).index);
+    for (Block b : f.blocks()) {
+      Instruction end = f.terminator(b);
+      if (f.op(end) != Op::When || f.hint(end) != Function::Hint::Rarely) continue;
+      ++out.all;
+      out.in_loops += loops.depth(b) > 0 && !outer.contains(loops.header(b).index);
+    }
+  }
+  return out;
+}
+
+void checks_left(const char* name) {
+  Realm realm;
+  auto program = wasm::read_wasm(realm, name, testing::corpus_module(name));
+  if (!program) return fmt::print("{}: {}\n", name, render(program.why()));
+  Checks before = checks_of(*program->module);
+  run_pipeline(*program->module, level_named("-O1")->pipeline());
+  Checks after = checks_of(*program->module);
+  auto left = [](size_t a, size_t b) {
+    return b ? 100.0 * static_cast<double>(a) / static_cast<double>(b) : 0;
+  };
+  fmt::print("{:<18}{:>10}{:>10}{:>8.1f} %{:>10}{:>10}{:>8.1f} %\n", name, before.all, after.all,
+             left(after.all, before.all), before.in_loops, after.in_loops,
+             left(after.in_loops, before.in_loops));
+}
+
 }  // namespace
 
 void webassembly_costs() {
@@ -238,6 +278,9 @@ void webassembly_costs() {
              "guarded", "ns a byte of code");
   for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
     reading(name);
+  fmt::print("\nWebAssembly: checks of bounds at -O0 and left at -O1, in all and in innermost loops\n");
+  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
+    checks_left(name);
   fmt::print("\nWebAssembly at work: time to the native library's\n{:<18}{:>12}{:>12}{:>12}{:>12}\n", "",
              "guarded -O0", "guarded -O1", "checked -O0", "checked -O1");
   for (const Work& w : {hashing(), decompressing(), passwords(), transform(), picture(), database()})

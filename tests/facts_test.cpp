@@ -581,6 +581,26 @@ out(r: i32):
   EXPECT_TRUE(in("a:", "both")) << text;
 }
 
+TEST(FlattenPass, PicksOfWhatCostsMuchBecomeBranches) {
+  std::string text = after("flatten", R"(module m
+func f(x: f64, y: f64, c: bool) -> f64 {
+a:
+  q = div x, y
+  s = sqrt q
+  t = add x, 1.0
+  u = mul y, y
+  r = pick c, t, s
+  w = pick c, u, r
+  z = sub w, u
+  return z
+}
+)");
+  // The root of the quotient is taken on one way alone; the product is used on both.
+  EXPECT_EQ(count_of(text, "when"), 1u) << text;
+  EXPECT_EQ(count_of(text, "pick"), 1u) << text;
+  EXPECT_LT(text.find("when"), text.find("div")) << text;
+}
+
 TEST(PropagatePass, FollowsOnlyWaysThatCanBeTaken) {
   std::string text = after("propagate; fold; sweep; tidy; fold", R"(module m
 func f(n: i32, p: ptr) -> i32 {

@@ -1,6 +1,10 @@
-// flatten: a branch around a few cheap operations becomes picks. Both ways meet again at once, what they
-// compute has no effect and costs little, and nothing says that one way is taken far more often. Moved
-// instructions lose their promises. O(blocks), and the operations moved.
+// flatten: a branch around a few cheap operations becomes picks, and a pick of what costs much a branch.
+//
+// A branch goes where both ways meet again at once, what they compute has no effect and costs little, and
+// nothing says that one way is taken far more often. Moved instructions lose their promises. A pick goes
+// where one side of it is computed for it alone, without an effect, at a cost above that of a branch guessed
+// wrong every other time: then that side gets a block of its own. O(blocks + picks), and the operations
+// moved.
 #include <fmt/format.h>
 
 #include "porphyry/ir/edit.h"
@@ -21,10 +25,17 @@ class Flattener {
     // Inner branches first: what they become may be all that an outer one goes around.
     for (size_t k = blocks.size(); k-- > 0;)
       if (f_.alive(blocks[k])) one(blocks[k]);
+    for (Block b : f_.blocks())
+      for (Instruction i = f_.first(b), next; i.exists(); i = next) {
+        next = f_.next(i);
+        // What follows is in the block behind, which the outer loop comes to.
+        if (f_.op(i) == Op::Pick && unpicked(i)) break;
+      }
   }
 
  private:
   static constexpr unsigned most_cost = 3, most_picks = 1;
+  static constexpr unsigned least_cost = 24;  // of what a branch spares
 
   // A way from a branch: straight to the meeting, or through a block of its own.
   struct Way {
@@ -58,7 +69,11 @@ class Flattener {
       case Op::Div:
       case Op::Sqrt:
       case Op::Fma:
-      case Op::Rem: return 20;
+      case Op::DivS:
+      case Op::DivU:
+      case Op::RemS:
+      case Op::RemU: return 20;
+      case Op::Rem: return 60;
       default: return info(op).layout == Layout::Pick ? 2 : 1;
     }
   }
@@ -122,6 +137,62 @@ class Flattener {
     f_.append(b, {.op = Op::Go, .position = position, .targets = {&target, 1}});
     for (int w = 0; w < 2; ++w)
       if (ways[w].own.exists()) f_.erase_block(ways[w].own);
+  }
+  // Whether the pick became a branch.
+  bool unpicked(Instruction pick) {
+    if (f_.type(f_.operand(pick, 0)).has_lanes()) return false;
+    for (size_t side : {1u, 2u}) {
+      std::vector<Instruction> own = computed_for(pick, side);
+      unsigned cost = 0;
+      for (Instruction i : own) cost += cost_of(f_.op(i));
+      if (cost < least_cost) continue;
+      branch_around(pick, side, own, cost);
+      return true;
+    }
+    return false;
+  }
+  // What is computed in the pick's block for one side of it alone, in order of need.
+  std::vector<Instruction> computed_for(Instruction pick, size_t side) const {
+    std::vector<Instruction> out;
+    std::vector<Value> work{f_.operand(pick, side)};
+    while (!work.empty() && out.size() < 16) {
+      Instruction i = f_.definition(work.back());
+      work.pop_back();
+      if (!i.exists() || f_.block(i) != f_.block(pick) || !info(f_.op(i)).is_plain() || f_.has_effect(i))
+        continue;
+      bool alone = f_.result_count(i) == 1;
+      for (Slot s : f_.uses(f_.result(i))) {
+        auto use = f_.use(s);
+        bool by_pick = use.user == pick && !use.edge.exists() && s == f_.operand_slot(pick, side);
+        alone &= by_pick || (!use.edge.exists() && std::find(out.begin(), out.end(), use.user) != out.end());
+      }
+      if (!alone) continue;
+      out.push_back(i);
+      for (Value v : f_.operands(i)) work.push_back(v);
+    }
+    return out;
+  }
+  void branch_around(Instruction pick, size_t side, std::span<const Instruction> own, unsigned cost) {
+    Block home = f_.block(pick);
+    if (c_.wants_notes())
+      c_.done(f_.position(pick), c_.name(f_.result(pick)), "the pick became a branch",
+              "one side of it costs more than a branch", {{"cost", std::to_string(cost)}});
+    Position position = f_.position(pick);
+    Value condition = f_.operand(pick, 0), x = f_.operand(pick, 1), y = f_.operand(pick, 2);
+    Block behind = f_.split(home, pick), way = f_.add_block_after(home);
+    Value met = f_.add_parameter(behind, f_.type(x));
+    hand_name_over(f_, f_.result(pick), met);
+    f_.replace_uses(f_.result(pick), met);
+    f_.erase(pick);
+    f_.erase(f_.terminator(home));
+    pen_.at_end(way).from(position);
+    pen_.go(behind, {side == 1 ? x : y});
+    for (Instruction i : own) f_.move_before(i, f_.first(way));
+    pen_.at_end(home).from(position);
+    if (side == 1)
+      pen_.when(condition, way, {}, behind, {y});
+    else
+      pen_.when(condition, behind, {x}, way, {});
   }
   // Writes the block's operations before an instruction. Those that are left have no uses.
   void move(Block from, Instruction before) {
