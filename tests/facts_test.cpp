@@ -305,6 +305,12 @@ b:
   EXPECT_EQ(order.size(), 4u);
 }
 
+size_t count_of(const std::string& text, std::string_view word) {
+  size_t n = 0;
+  for (size_t at = 0; (at = text.find(word, at)) != text.npos; at += word.size()) ++n;
+  return n;
+}
+
 // ---- kinds that grow, checks
 // -------------------------------------------------------------------------------------
 
@@ -370,6 +376,33 @@ TEST(Checks, HoldForWhatGrows) {
   }
 }
 
+// Offsets added in 32 bits may wrap, but not from an address that a check has found below a bounded size.
+TEST(Checks, HoldForOffsetsThatCannotWrap) {
+  auto left = [](const std::string& bounds, const std::string& offset, const std::string& between) {
+    Realm realm;
+    auto module = testing::must_read(
+        realm,
+        "module m\nkinds k {\n  size align 8 grows" + bounds +
+            "\n}\nfunc f(r: ptr, p: ptr, at: i32) -> i32 {\na:\n  size = load i64 [r] as k.size\n  i = "
+            "widen.u i64 at\n  x = add i, 4\n  u = gt.u x, size\n  when u rarely go t1 else b\nt1:\n  "
+            "trap\nb:\n" +
+            between + "  next = add at, " + offset +
+            "\n  j = widen.u i64 next\n  y = add j, 4\n  v = gt.u y, size\n  when v rarely go t2 else "
+            "c\nt2:\n  trap\nc:\n  l = load i32 [p + i]\n  m = load i32 [p + j]\n  n = add l, m\n  return "
+            "n\n}\n");
+    EXPECT_TRUE(
+        run_pipeline(*module, *read_pipeline("checks; sweep; tidy"), {.check_between = true}).empty());
+    return count_of(write_text(*module), "when");
+  };
+  EXPECT_EQ(left(" from 0 to 4294901760", "8", ""), 1u);
+  EXPECT_EQ(left(" from 0 to 4294901760", "65535", ""), 1u);
+  EXPECT_EQ(left(" from 0 to 4294901760", "65540", ""), 2u);
+  EXPECT_EQ(left(" from 0 to 4294967296", "8", ""), 2u);
+  EXPECT_EQ(left("", "8", ""), 2u);
+  EXPECT_EQ(left(" from 0 to 4294901760", "-4", ""), 2u);
+  EXPECT_EQ(left(" from 0 to 4294901760", "8", "  store 1:i32, [p] guarded\n"), 2u);
+}
+
 TEST(Checks, ATrapComesEarlierOnlyWhereNothingIsSeen) {
   auto counted = [](const std::string& between) {
     Realm realm;
@@ -398,7 +431,7 @@ TEST(KindsThatGrow, AreHeldToItAndPacked) {
   Realm realm;
   auto module = testing::must_read(realm, R"(module m
 kinds k {
-  size grows
+  size grows from 3 to 20
 }
 data d holds i64: 5
 func set(n: i64) {
@@ -413,8 +446,11 @@ a:
   ASSERT_TRUE(again.good());
   EXPECT_EQ(write_text(**again), write_text(*module));
   Evaluator e(*module);
-  for (auto [n, end] :
-       {std::pair(5, Outcome::End::Result), {9, Outcome::End::Result}, {8, Outcome::End::Fault}}) {
+  for (auto [n, end] : {std::pair(5, Outcome::End::Result),
+                        {9, Outcome::End::Result},
+                        {8, Outcome::End::Fault},
+                        {20, Outcome::End::Result},
+                        {21, Outcome::End::Fault}}) {
     Datum given{static_cast<uint64_t>(n), 0};
     Outcome o = e.call(module->find("set"), {&given, 1});
     EXPECT_EQ(o.end, end) << n << o.message;
@@ -430,11 +466,6 @@ std::string after(const char* pipeline, const std::string& text) {
   Diagnostics broken = run_pipeline(*module, *read_pipeline(pipeline), {.check_between = true});
   EXPECT_TRUE(broken.empty()) << render(broken);
   return write_text(*module);
-}
-size_t count_of(const std::string& text, std::string_view word) {
-  size_t n = 0;
-  for (size_t at = 0; (at = text.find(word, at)) != text.npos; at += word.size()) ++n;
-  return n;
 }
 
 TEST(NumberPass, LoadsAreNotRepeatedWhereNothingWroteTheirBytes) {

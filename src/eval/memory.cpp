@@ -191,18 +191,28 @@ bool Memory::load_scalar(const Access& a, Type type, Datum& out) {
   } else {
     reveal_bytes(o, offset, size);
     out = {words[0], words[1]};
+    if (const KindRow* kind = a.how ? module_.kinds.growing(a.how->kind) : nullptr; kind && type.is_integer())
+      return keeps_bounds(a, *kind, "a load", offset, o, out.word());
   }
   return true;
 }
 
-// What is stored as a kind that grows is not less than what the bytes hold.
+// What is stored as a kind that grows is not less than what the bytes hold, and lies between its bounds.
 bool Memory::keeps_growing(const Access& a, const Object& o, uint64_t offset, Type type, Datum value) {
-  if (!a.how || !module_.kinds.grows(a.how->kind) || !type.is_integer()) return true;
+  const KindRow* kind = a.how ? module_.kinds.growing(a.how->kind) : nullptr;
+  if (!kind || !type.is_integer()) return true;
   uint64_t words[2] = {};
   get_value(type, o.bytes + offset, order_, words);
-  if ((Bits(words[1]) << 64 | words[0]) <= value.word()) return true;
-  return refuse(fmt::format("a store as {} at offset {} of '{}' makes it smaller",
-                            path_text(module_, a.how->kind), offset, o.name));
+  if (value.word() < (Bits(words[1]) << 64 | words[0]))
+    return refuse(fmt::format("a store as {} at offset {} of '{}' makes it smaller",
+                              path_text(module_, a.how->kind), offset, o.name));
+  return keeps_bounds(a, *kind, "a store", offset, o, value.word());
+}
+bool Memory::keeps_bounds(const Access& a, const KindRow& kind, const char* what, uint64_t offset,
+                          const Object& o, Bits value) {
+  if (value >= kind.least && value <= kind.most) return true;
+  return refuse(fmt::format("{} as {} at offset {} of '{}' is of a number that is not from {} to {}", what,
+                            path_text(module_, a.how->kind), offset, o.name, kind.least, kind.most));
 }
 
 bool Memory::store_scalar(const Access& a, Type type, Datum value) {

@@ -89,6 +89,8 @@ class Memory {
   bool may_touch(const Access& a, uint64_t size, bool writes);
   bool keeps_words(const Access& a, uint64_t size, bool writes, bool& arbitrary_instead);
   bool keeps_growing(const Access& a, const Object& o, uint64_t offset, Type type, Datum value);
+  bool keeps_bounds(const Access& a, const KindRow& kind, const char* what, uint64_t offset, const Object& o,
+                    Bits value);
   bool keeps_kinds(const Access& a, uint64_t offset, uint64_t size, bool writes, bool keep_book);
   bool keeps_masked_align(const Access& a, Type type, const Datum* active, const char* verb);
   bool load_scalar(const Access& a, Type type, Datum& out);

@@ -35,7 +35,7 @@ HostMemory::HostMemory(Limits pages) : limits_(pages) {
   if (!at) throw std::bad_alloc();
   record_.words[0] = reinterpret_cast<uintptr_t>(at);
   record_.words[1] = bytes;
-  record_.words[2] = limits_.most.value_or(page_limit);
+  record_.words[2] = most_pages(limits_);
 }
 HostMemory::~HostMemory() { porphyry_wasm_release(reinterpret_cast<void*>(record_.words[0])); }
 

@@ -224,7 +224,8 @@ class Importer {
       if (row.tree != t) continue;
       out.append(m.text(row.name)).append(" under ");
       if (row.parent.exists()) out.append(m.text(kinds[row.parent].name));
-      out += " " + std::to_string(row.align) + (row.grows ? " grows\n" : "\n");
+      out += " " + std::to_string(row.align) + (row.grows ? " grows " : " ") + std::to_string(row.least) +
+             " " + std::to_string(row.most) + "\n";
     }
     for (size_t k = 0; k < kinds.record_count(); ++k) {
       const RecordRow& row = kinds[Record(k)];
@@ -274,7 +275,8 @@ class Importer {
       KindRow row = kinds[Kind(k)];
       if (!is_new[row.tree.index]) continue;
       if (row.parent.exists()) row.parent = kinds_[row.parent.index];
-      to.add_kind({name(row.name), trees[row.tree.index], row.parent, row.align, row.grows});
+      row.name = name(row.name), row.tree = trees[row.tree.index];
+      to.add_kind(row);
     }
     for (size_t k = 0; k < records.size(); ++k) {
       RecordRow row = kinds[Record(k)];

@@ -59,6 +59,7 @@ class ModuleWriter {
       if (row.parent.exists()) out_ += " under " + shown(kinds[row.parent].name);
       if (row.align) out_ += fmt::format(" align {}", row.align);
       if (row.grows) out_ += " grows";
+      if (row.is_bounded()) out_ += fmt::format(" from {} to {}", row.least, row.most);
       out_ += "\n";
     }
     for (size_t k = 0; k < kinds.record_count(); ++k) {

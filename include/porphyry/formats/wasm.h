@@ -24,8 +24,8 @@
 // library's calloc and free.
 //
 // Functions are valid SSA without memory for locals. What may trap is a comparison and `trap`; the position
-// of each instruction is its offset in the file, as a line of source 1; where the module carries line tables for
-// debuggers (DWARF), it is the line there, and the offset stands behind `and`.
+// of each instruction is its offset in the file, as a line of source 1; where the module carries line tables
+// for debuggers (DWARF), it is the line there, and the offset stands behind `and`.
 #pragma once
 
 #include <memory>
@@ -69,6 +69,10 @@ struct Limits {
 
 constexpr uint64_t page_bytes = 65536;
 constexpr uint32_t page_limit = 65536;
+// How far a memory grows. Where nothing is said one page stays free, so that no address near 2^32 is in it.
+constexpr uint32_t most_pages(const Limits& limits) {
+  return limits.most ? *limits.most : std::max(limits.least, page_limit - 1);
+}
 constexpr uint64_t element_limit = 10'000'000;  // of a table
 
 enum class Kind : uint8_t { Function, Table, Memory, Global };

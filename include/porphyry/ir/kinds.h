@@ -28,6 +28,9 @@ struct KindRow {
   uint32_t align = 0;  // of accesses; 0: not said
   // Integers accessed as this kind never become smaller, unsigned, while the object lives.
   bool grows = false;
+  // Bounds of those that grow, both included.
+  uint64_t least = 0, most = ~uint64_t(0);
+  bool is_bounded() const { return least != 0 || most != ~uint64_t(0); }
 };
 
 struct RecordMember {
@@ -88,6 +91,8 @@ class Kinds {
   // The alignment of accesses: the kind's or the nearest one's above it that says one; else 1.
   uint32_t align(KindPath p) const;
   bool grows(KindPath p) const { return p.exists() && kinds_[paths_[p].kind].grows; }
+  // Its kind, when it grows; else null.
+  const KindRow* growing(KindPath p) const { return grows(p) ? &kinds_[paths_[p].kind] : nullptr; }
   // Offsets at which `inner` lies in `outer` (0 for itself); one more than `place_limit` when there are more.
   static constexpr size_t place_limit = 4096;
   std::vector<uint64_t> places(Record outer, Record inner) const;

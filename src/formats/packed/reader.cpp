@@ -60,9 +60,15 @@ class ModuleReader {
       KindRow row{.name = name(), .tree = KindTree(in_.below(trees, "tree of kinds"))};
       uint64_t parent = in_.below(count + 1, "kind");
       if (parent) row.parent = Kind(parent - 1);
-      uint64_t align = in_.below(8192 + 4097, "alignment");
+      uint64_t align = in_.below(16384 + 8192 + 4097, "alignment");
       row.align = static_cast<uint32_t>(align % 8192);
-      row.grows = align >= 8192;
+      row.grows = align & 8192;
+      if (align & 16384) {
+        row.least = in_.number();
+        row.most = in_.number();
+        if (!row.grows || row.least > row.most || !row.is_bounded())
+          return in_.fail("the bounds of a kind are turned round, or of one that does not grow");
+      }
       kinds.add_kind(row);
     }
     size_t records = in_.count("records");

@@ -322,7 +322,8 @@ class ModulePacker {
       body_.number(names_.ref(row.name));
       body_.number(row.tree.index);
       body_.number(row.parent.exists() ? row.parent.index + 1 : 0);
-      body_.number(row.align + (row.grows ? 8192u : 0u));
+      body_.number(row.align + (row.grows ? 8192u : 0u) + (row.is_bounded() ? 16384u : 0u));
+      if (row.is_bounded()) body_.number(row.least), body_.number(row.most);
     }
     body_.number(kinds.record_count());
     for (size_t k = 0; k < kinds.record_count(); ++k) {

@@ -33,7 +33,7 @@ void ItemReader::kinds_block() {
   add_kinds(kinds, records);
 }
 
-// count under cell align 4 grows
+// count under cell align 4 grows from 1 to 100
 bool ItemReader::kind_line(KindTree tree, std::vector<WrittenKind>& kinds) {
   WrittenKind out{};
   out.token = cursor_.peek();
@@ -54,6 +54,16 @@ bool ItemReader::kind_line(KindTree tree, std::vector<WrittenKind>& kinds) {
     out.row.align = *align;
   }
   out.row.grows = cursor_.accept_word("grows");
+  if (out.row.grows && cursor_.accept_word("from")) {
+    Token t = cursor_.peek();
+    auto least = cursor_.number(~uint64_t(0));
+    auto most = least && cursor_.accept_word("to") ? cursor_.number(~uint64_t(0)) : std::nullopt;
+    if (!most || *least > *most)
+      return cursor_.complain(t, "the bounds of what grows are missing or turned round",
+                              "from LEAST to MOST"),
+             false;
+    out.row.least = *least, out.row.most = *most;
+  }
   kinds.push_back(out);
   return true;
 }

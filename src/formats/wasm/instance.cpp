@@ -178,7 +178,7 @@ void SetUp::make_tables() {
 void SetUp::make_memories() {
   for (const MemoryRow& m : p_.memories) {
     if (m.imported) continue;
-    uint64_t bytes = m.limits.least * page_bytes, most = m.limits.most.value_or(page_limit);
+    uint64_t bytes = m.limits.least * page_bytes, most = most_pages(m.limits);
     claim(m.place, bytes, p_.guarded ? guarded_bytes : most * page_bytes, bytes, most);
   }
 }

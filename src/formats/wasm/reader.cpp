@@ -133,10 +133,18 @@ void put_into(Module& module, Function& f, const Wanted& wanted, Runtime& runtim
 
 }  // namespace
 
-// Memories are never given back: what is checked against an old size holds for a later one.
-static KindPath size_kind(Realm& realm, Module& module) {
-  KindTree tree = module.kinds.add_tree(realm.name("memory"));
-  return module.kinds.path(module.kinds.add_kind({.name = realm.name("bytes"), .tree = tree, .grows = true}));
+// Memories are never given back: what is checked against an old size holds for a later one. And they stay
+// within their limits, so that small addresses need no check and offsets from checked ones do not wrap.
+static KindPath size_kind(Realm& realm, Module& module, std::span<const MemoryRow> memories) {
+  KindRow bytes{
+      .name = realm.name("bytes"), .tree = module.kinds.add_tree(realm.name("memory")), .grows = true};
+  if (!memories.empty()) {
+    bytes.least = memories[0].limits.least * page_bytes;
+    // One that comes from elsewhere may be larger than what is said here, when nothing is.
+    bool unlimited = memories[0].imported && !memories[0].limits.most;
+    bytes.most = (unlimited ? page_limit : most_pages(memories[0].limits)) * page_bytes;
+  }
+  return module.kinds.path(module.kinds.add_kind(bytes));
 }
 
 Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_view bytes,
@@ -154,8 +162,13 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
   for (uint32_t k = 0; k < lines.files.size(); ++k)
     if (module.sources.size() < 100'000) module.sources.push_back({k + 2, lines.files[k]});
   lay_out(s);
-  Context context{
-      s, module, options, signatures_of(p), realm.name("instance"), lines, size_kind(realm, module)};
+  Context context{s,
+                  module,
+                  options,
+                  signatures_of(p),
+                  realm.name("instance"),
+                  lines,
+                  size_kind(realm, module, s.program.memories)};
   add_functions(s, context);
   add_segments(s, module);
   std::vector<Done> done = read_bodies(s, context, threads_for(s, options));

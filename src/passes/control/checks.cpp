@@ -2,7 +2,9 @@
 // over what later ones on the same straight way ask for, where nothing is seen from outside between. Then,
 // along the dominator tree, each way out of a `when` leaves what its condition says: that it holds, and of a
 // comparison of a sum with a constant (base + k against a limit), up to which k it holds. A later check of
-// the same base and limit with a smaller k is decided. O(branches * depth of equal bases), each by hash.
+// the same base and limit with a smaller k is decided. Bases are looked at before they are widened; a sum in
+// the narrower width counts as one with its own base where a check of that base shows that it does not wrap.
+// O(branches * depth of equal bases), each by hash.
 #include <fmt/format.h>
 
 #include <unordered_map>
@@ -16,10 +18,14 @@
 namespace porphyry {
 namespace {
 
-// base + k, which does not wrap.
+// wide + k, which does not wrap.
 struct Sum {
-  Value base;
+  Value wide;
   Bits k = 0;
+  Value base;  // `wide`, or what that widens
+  // The base as a sum in its own width, which may wrap; nothing when it is none.
+  Value inner_base = {};
+  Bits inner = 0;
 };
 
 // base + k > limit, or its opposite.
@@ -80,9 +86,13 @@ class Checker {
     if (!only_traps(f_.to(f_.edge(end, trapping)))) return {};
     auto check = check_of(f_.operand(end, 0));
     if (check && check->exceeds == (trapping == 0)) {
-      uint64_t key = uint64_t(check->sum.base.index) << 32 | check->limit.index;
-      auto [first, is_new] = firsts.try_emplace(key, First{end, *check});
-      if (!is_new && first->second.check.sum.k < check->sum.k) take_over(first->second, end, *check);
+      auto key = [&](Value base) { return uint64_t(base.index) << 32 | check->limit.index; };
+      auto first = check->sum.inner_base.exists() ? firsts.find(key(check->sum.inner_base)) : firsts.end();
+      if (first != firsts.end() && stays_apart(check->sum, first->second.check.sum.k, check->limit))
+        check->sum.k += check->sum.inner;
+      else
+        first = firsts.try_emplace(key(check->sum.base), First{end, *check}).first;
+      if (first->second.check.sum.k < check->sum.k) take_over(first->second, end, *check);
     }
     return f_.to(f_.edge(end, 1 - trapping));
   }
@@ -102,7 +112,7 @@ class Checker {
     return false;
   }
   void take_over(First& first, Instruction later, const Check& check) {
-    Value base = check.sum.base;
+    Value base = first.check.sum.wide;
     Type t = f_.type(base), truth = Type::boolean();
     Position position = f_.position(first.at);
     Value operands[] = {base, f_.constant(t, check.sum.k)};
@@ -128,14 +138,48 @@ class Checker {
   // ---- conditions
   // -------------------------------------------------------------------------------------------
 
+  bool adds_constant(Instruction d) const {
+    return d.exists() && f_.op(d) == Op::Add && f_.is_constant(f_.operand(d, 1));
+  }
   Sum sum_of(Value v) const {
-    Instruction d = f_.definition(v);
-    if (!d.exists() || f_.op(d) != Op::Add || !f_.is_constant(f_.operand(d, 1))) return {v, 0};
-    Number base = number_of(f_, f_.operand(d, 0));
-    Bits k = f_.constant_word(f_.operand(d, 1));
-    bool fits = (f_.promises(d) & promise::fits_u) ||
-                (base.exists() && base.width <= 64 && base.high + k <= mask_of(base.width));
-    return fits ? Sum{f_.operand(d, 0), k} : Sum{v, 0};
+    Sum out{.wide = v, .k = 0, .base = v};
+    if (Instruction d = f_.definition(v); adds_constant(d)) {
+      Number base = number_of(f_, f_.operand(d, 0));
+      Bits k = f_.constant_word(f_.operand(d, 1));
+      bool fits = (f_.promises(d) & promise::fits_u) ||
+                  (base.exists() && base.width <= 64 && base.high + k <= mask_of(base.width));
+      if (fits) out.wide = out.base = f_.operand(d, 0), out.k = k;
+    }
+    Instruction widened = f_.definition(out.wide);
+    if (!widened.exists() || f_.op(widened) != Op::WidenU || !f_.type(f_.operand(widened, 0)).is_integer())
+      return out;
+    out.base = f_.operand(widened, 0);
+    if (Instruction d = f_.definition(out.base); adds_constant(d))
+      out.inner_base = f_.operand(d, 0), out.inner = f_.constant_word(f_.operand(d, 1));
+    return out;
+  }
+  // Whether the inner sum does not wrap where its base plus `checked` is at most the limit.
+  bool stays_apart(const Sum& sum, Bits checked, Value limit) const {
+    uint32_t place = place_.get(limit);
+    if (!sum.inner_base.exists() || !place) return false;
+    Bits most = most_of_[place - 1], highest = most > checked ? most - checked : 0;
+    return highest + sum.inner <= mask_of(f_.type(sum.base).bits());
+  }
+  // The same with what the base is a sum of, where a check above shows that this does not wrap.
+  std::optional<Check> with_inner_base(const Check& c, Block b) const {
+    if (!c.sum.inner_base.exists()) return std::nullopt;
+    auto at = checks_.find(c.sum.inner_base.index);
+    if (at == checks_.end()) return std::nullopt;
+    size_t looked_at = 0;
+    for (size_t n = at->second.size(); n-- > 0 && looked_at < budget; ++looked_at) {
+      const Fact& fact = at->second[n];
+      if (fact.truth || !stays_apart(c.sum, fact.k, fact.limit) || !dominators_.dominates(fact.where, b))
+        continue;
+      Check out = c;
+      out.sum = {.wide = {}, .k = c.sum.k + c.sum.inner, .base = c.sum.inner_base};
+      return out;
+    }
+    return std::nullopt;
   }
 
   // Comparisons unsigned, and where both are known not to be negative, signed.
@@ -182,7 +226,10 @@ class Checker {
         if (a.indexed || a.masked || a.is_volatile || !c_.module.kinds.grows(a.kind)) continue;
         std::pair<Value, int64_t> place{f_.operand(i, 0), a.offset};
         auto known = std::find(places.begin(), places.end(), place);
-        if (known == places.end()) known = places.insert(known, place);
+        if (known == places.end()) {
+          known = places.insert(known, place);
+          most_of_.push_back(c_.module.kinds.growing(a.kind)->most);
+        }
         found(f_.result(i), static_cast<uint32_t>(known - places.begin()) + 1);
       }
     std::vector<Value> parameters;
@@ -207,31 +254,45 @@ class Checker {
     }
   }
 
-  // Whether a limit is never below another one: the same, or of its place and read later on every way.
-  bool not_below(Value later, Value earlier, unsigned depth = 8) const {
+  // Whether a limit is never below another one: the same, or of its place and read later on every way. Block
+  // parameters are followed to what they bring, as far as the earlier one is above them.
+  bool not_below(Value later, Value earlier) {
     if (later == earlier) return true;
-    if (depth == 0 || !place_.get(later) || place_.get(later) != place_.get(earlier)) return false;
-    Instruction load = f_.definition(later);
-    Block b = f_.defining_block(later), above = f_.defining_block(earlier);
-    if (load.exists()) return dominators_.available(f_, earlier, load);
-    if (above == b || !dominators_.dominates(above, b)) return false;
-    for (Edge e : f_.edges_into(b))
-      if (Value v = f_.argument(e, f_.result_index(later)); v != later && !not_below(v, earlier, depth - 1))
-        return false;
+    if (!place_.get(later) || place_.get(later) != place_.get(earlier)) return false;
+    auto [known, is_new] = not_below_.try_emplace(uint64_t(later.index) << 32 | earlier.index, false);
+    if (is_new) known->second = all_read_later(later, earlier);
+    return known->second;
+  }
+  bool all_read_later(Value later, Value earlier) const {
+    Block above = f_.defining_block(earlier);
+    std::vector<Value> seen{later};
+    for (size_t k = 0; k < seen.size(); ++k) {
+      if (k == budget) return false;
+      Value v = seen[k];
+      if (Instruction load = f_.definition(v); load.exists()) {
+        if (!dominators_.available(f_, earlier, load)) return false;
+        continue;
+      }
+      Block b = f_.defining_block(v);
+      if (above == b || !dominators_.dominates(above, b)) return false;
+      for (Edge e : f_.edges_into(b))
+        if (Value w = f_.argument(e, f_.result_index(v));
+            w != earlier && std::find(seen.begin(), seen.end(), w) == seen.end())
+          seen.push_back(w);
+    }
     return true;
   }
 
   void leave(Instruction i) {
     Value condition = f_.operand(i, 0);
-    auto check = check_of(condition);
+    auto check = check_of(condition), inner = check ? with_inner_base(*check, f_.block(i)) : std::nullopt;
     for (unsigned way = 0; way < 2; ++way) {
       Block to = f_.to(f_.edge(i, way));
       // Only from where no other way leads.
       if (f_.next_in(f_.first_in(to)).exists()) continue;
       conditions_[condition.index].push_back({to, way == 0, 0, {}, i});
-      if (check)
-        checks_[check->sum.base.index].push_back(
-            {to, (way == 0) == check->exceeds, check->sum.k, check->limit, i});
+      for (const auto& c : {check, inner})
+        if (c) checks_[c->sum.base.index].push_back({to, (way == 0) == c->exceeds, c->sum.k, c->limit, i});
     }
   }
 
@@ -239,24 +300,28 @@ class Checker {
     bool truth;
     Instruction from;
   };
-  std::optional<Answer> decided(Block b, Value condition) const {
+  std::optional<Answer> decided(Block b, Value condition) {
     if (auto at = conditions_.find(condition.index); at != conditions_.end())
       for (size_t n = at->second.size(), left = budget; n-- > 0 && left-- > 0;)
         if (const Fact& fact = at->second[n]; dominators_.dominates(fact.where, b))
           return Answer{fact.truth, fact.from};
     auto check = check_of(condition);
     if (!check) return std::nullopt;
-    auto at = checks_.find(check->sum.base.index);
+    if (auto answer = implied(*check, b)) return answer;
+    auto inner = with_inner_base(*check, b);
+    return inner ? implied(*inner, b) : std::nullopt;
+  }
+  std::optional<Answer> implied(const Check& check, Block b) {
+    auto at = checks_.find(check.sum.base.index);
     if (at == checks_.end()) return std::nullopt;
     // The newest first: the nearest above.
     size_t looked_at = 0;
     for (size_t n = at->second.size(); n-- > 0 && looked_at < budget; ++looked_at) {
       const Fact& fact = at->second[n];
-      bool implied = fact.truth ? check->sum.k >= fact.k : check->sum.k <= fact.k;
-      implied =
-          implied && (fact.truth ? not_below(fact.limit, check->limit) : not_below(check->limit, fact.limit));
-      if (implied && dominators_.dominates(fact.where, b))
-        return Answer{fact.truth == check->exceeds, fact.from};
+      bool holds = fact.truth ? check.sum.k >= fact.k : check.sum.k <= fact.k;
+      holds = holds && (fact.truth ? not_below(fact.limit, check.limit) : not_below(check.limit, fact.limit));
+      if (holds && dominators_.dominates(fact.where, b))
+        return Answer{fact.truth == check.exceeds, fact.from};
     }
     return std::nullopt;
   }
@@ -274,7 +339,9 @@ class Checker {
   FunctionContext& c_;
   Function& f_;
   const Dominators& dominators_;
-  SideTable<Value, uint32_t> place_;  // by limits that grow
+  SideTable<Value, uint32_t> place_;              // by limits that grow
+  std::vector<Bits> most_of_;                     // by place less one: the most that its limits are
+  std::unordered_map<uint64_t, bool> not_below_;  // by the two limits
   std::unordered_map<uint32_t, std::vector<Fact>> conditions_;
   std::unordered_map<uint32_t, std::vector<Fact>> checks_;  // by base
 };

@@ -13,6 +13,7 @@
 #include "porphyry/analyze/number.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/relatives.h"
+#include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -199,6 +200,9 @@ class Propagator {
   Number result(Instruction i, Block b) const {
     Type t = f_.type(f_.result(i));
     Number any = Number::any(t.bits());
+    if (f_.op(i) == Op::Load && !t.has_lanes())
+      if (const KindRow* kind = c_.module.kinds.growing(f_.address(i).kind); kind && t.is_integer())
+        return any.met(Number::between(t.bits(), kind->least, std::min<Bits>(kind->most, mask_of(t.bits()))));
     Layout layout = info(f_.op(i)).layout;
     if (!info(f_.op(i)).is_plain() || layout == Layout::Shuffle || layout == Layout::Reduce ||
         layout == Layout::Interleave || layout == Layout::Put)
