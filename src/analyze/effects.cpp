@@ -45,10 +45,12 @@ void add_access(const Function& f, Instruction i, Effect& out) {
 
 class Groups {
  public:
-  Groups(const Module& module, std::vector<Effect>& effects, std::vector<Symbol>& order)
+  Groups(const Module& module, std::vector<Effect>& effects, std::vector<Symbol>& order,
+         std::vector<uint32_t>& rings)
       : module_(module),
         effects_(effects),
         order_(order),
+        rings_(rings),
         number_(module.symbol_count()),
         low_(module.symbol_count()) {}
 
@@ -115,6 +117,10 @@ class Groups {
     Effect all;
     for (auto m = first; m != stack_.end(); ++m) add(all, effects_[m->index]);
     for (auto m = first; m != stack_.end(); ++m) effects_[m->index] = all, low_[m->index] = 0;
+    bool ring = stack_.end() - first > 1 ||
+                std::find(done.callees.begin(), done.callees.end(), s) != done.callees.end();
+    if (ring) ++ring_count_;
+    for (auto m = first; ring && m != stack_.end(); ++m) rings_[m->index] = ring_count_;
     order_.insert(order_.end(), std::make_reverse_iterator(stack_.end()), std::make_reverse_iterator(first));
     stack_.erase(first, stack_.end());
   }
@@ -122,22 +128,24 @@ class Groups {
   const Module& module_;
   std::vector<Effect>& effects_;
   std::vector<Symbol>& order_;
+  std::vector<uint32_t>& rings_;
   std::vector<uint32_t> number_, low_;  // low_ is 0 once the group is done
-  uint32_t count_ = 0;
+  uint32_t count_ = 0, ring_count_ = 0;
   std::vector<Symbol> stack_;
   std::vector<Visit> visits_;
 };
 
 }  // namespace
 
-CallEffects::CallEffects(const Module& module) : by_symbol_(module.symbol_count()) {
+CallEffects::CallEffects(const Module& module)
+    : by_symbol_(module.symbol_count()), ring_(module.symbol_count()) {
   for (size_t k = 0; k < by_symbol_.size(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     if (row.kind == SymbolKind::ExternFunction) by_symbol_[k] = declared(row.facts.outside);
     // Another definition may take a weak one's place.
     if (row.kind == SymbolKind::Function && row.is_weak) by_symbol_[k] = everything;
   }
-  Groups groups(module, by_symbol_, order_);
+  Groups groups(module, by_symbol_, order_, ring_);
   for (Symbol s : module.functions()) groups.from(s);
 }
 

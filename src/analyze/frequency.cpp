@@ -7,6 +7,7 @@ namespace {
 
 // Relative chances of edges without weights, and bounds that keep nests of loops finite.
 constexpr float stays = 7, goes = 1, traps = 0.05f;
+constexpr float against_hint = 0.05f;  // of what it would be
 constexpr float usual_rounds = 8, most_rounds = 1e4f, most_times = 1e9f;
 constexpr float rare = 0.1f;  // of the likeliest edge's share
 
@@ -61,6 +62,10 @@ void Frequencies::shares(Block home) {
   bool weighted = false;
   for (Edge e : f_.edges(home)) weighted |= f_.weight(e) != Function::no_weight;
   float sum = 0;
+  // The way that a hint speaks against, when there is one.
+  Edge seldom;
+  if (Instruction end = f_.terminator(home); f_.op(end) == Op::When && f_.hint(end) != Function::Hint::None)
+    seldom = f_.edge(end, f_.hint(end) == Function::Hint::Likely ? 1 : 0);
   for (Edge e : f_.edges(home)) {
     bool leaves = header.exists() && !loops_.contains(header, f_.to(e));
     float chance = hopeless_[f_.to(e)] ? traps : leaves ? goes : stays;
@@ -68,6 +73,7 @@ void Frequencies::shares(Block home) {
       uint64_t w = f_.weight(e);
       chance = w == Function::no_weight ? 1 : std::max(static_cast<float>(w), 1e-3f);
     }
+    if (!weighted && e == seldom) chance *= against_hint;
     shares_.push_back({chance, leaves});
     sum += chance;
   }

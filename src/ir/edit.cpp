@@ -21,6 +21,15 @@ void always_take(Function& f, Edge way) {
   f.append(home, {.op = Op::Go, .position = position, .targets = {&target, 1}});
 }
 
+bool touches_floats(const Function& f, Instruction i) {
+  if (!info(f.op(i)).is_plain()) return false;
+  for (Value v : f.operands(i))
+    if (f.type(v).is_float()) return true;
+  for (Value v : f.results(i))
+    if (f.type(v).is_float()) return true;
+  return false;
+}
+
 Value constant_from(Function& f, Type type, std::span<const Bits> lanes) {
   if (!type.has_lanes()) return f.constant(type, lanes[0]);
   std::vector<uint64_t> words;

@@ -74,6 +74,7 @@ std::shared_ptr<const Pass> PassTable::find(std::string_view name) const {
 }
 
 std::string pass_name(std::string_view function) {
+  if (function.ends_with('_')) function.remove_suffix(1);
   std::string out(function);
   std::replace(out.begin(), out.end(), '_', '-');
   return out;

@@ -1,21 +1,9 @@
 #include "porphyry/optimize/permit.h"
 
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/words.h"
 
 namespace porphyry {
-namespace {
-
-bool touches_floats(const Function& f, Instruction i) {
-  if (!info(f.op(i)).is_plain()) return false;
-  for (Value v : f.operands(i))
-    if (f.type(v).is_float()) return true;
-  for (Value v : f.results(i))
-    if (f.type(v).is_float()) return true;
-  return false;
-}
-
-}  // namespace
-
 void give_permits(Module& module, uint8_t permits, Notes* notes) {
   for (Symbol s : module.functions()) {
     Function& f = module.function(s);

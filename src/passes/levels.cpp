@@ -3,15 +3,23 @@
 namespace porphyry {
 namespace {
 
+// What every level from -O1 on does with a function.
+#define PORPHYRY_PLAIN                                                                    \
+  "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
+  "flatten; divide; fold; number; sweep; fold; sink; tidy"
+
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
     {.name = "-O1",
-     .passes = "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; "
-               "flatten; divide; fold; "
-               "number; sweep; fold; sink; tidy",
+     .passes = PORPHYRY_PLAIN,
      .schedule = true,
      .align_loops = true,
-     .doc = "stack slots to values, constants, dead code"},
+     .doc = "each function for itself: values, memory, branches"},
+    {.name = "-O2",
+     .passes = "inline; tail; " PORPHYRY_PLAIN,
+     .schedule = true,
+     .align_loops = true,
+     .doc = "and calls: small functions in place, recursion as loops"},
 };
 
 }  // namespace

@@ -6,19 +6,30 @@ namespace rewrite {
 extern const RuleTable standard_rules;  // written by rulebind
 }
 
-#define PORPHYRY_PASS(name, Context, keeps, doc) void name(Context&);
+namespace {
+struct Apart {
+  using Context = FunctionContext;
+  static constexpr bool apart = true;
+};
+struct InTurn {
+  using Context = FunctionContext;
+  static constexpr bool apart = false;
+};
+struct Whole {
+  using Context = ModuleContext;
+  static constexpr bool apart = false;
+};
+}  // namespace
+
+#define PORPHYRY_PASS(name, Goes, keeps, doc) void name(Goes::Context&);
 #include "passes.inc"
 #undef PORPHYRY_PASS
 
 const PassTable& standard_passes() {
   static const PassTable table = [] {
     PassTable out;
-#define PORPHYRY_PASS(pass, Context, kept, line) \
-  out.add({.name = pass_name(#pass),             \
-           .doc = line,                          \
-           .run = pass,                          \
-           .keeps = kept,                        \
-           .apart = std::is_same_v<Context, FunctionContext>});
+#define PORPHYRY_PASS(pass, Goes, kept, line) \
+  out.add({.name = pass_name(#pass), .doc = line, .run = pass, .keeps = kept, .apart = Goes::apart});
 #include "passes.inc"
 #undef PORPHYRY_PASS
     return out;

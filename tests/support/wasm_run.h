@@ -21,7 +21,9 @@ inline constexpr Engine engines[] = {{"evaluator"},
                                      {"native", true},
                                      {"native guarded", true, true},
                                      {"native -O1", true, false, "-O1"},
-                                     {"native guarded -O1", true, true, "-O1"}};
+                                     {"native guarded -O1", true, true, "-O1"},
+                                     {"evaluator -O2", false, false, "-O2"},
+                                     {"native -O2", true, false, "-O2"}};
 
 inline std::shared_ptr<wasm::LoadedProgram> must_load(std::string bytes,
                                                       const wasm::ReadOptions& options = {}) {

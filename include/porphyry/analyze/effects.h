@@ -48,12 +48,16 @@ class CallEffects {
   const Effect& of(Symbol function) const { return by_symbol_[function.index]; }
   // Of a call instruction; of one through a pointer everything.
   const Effect& of(const Function& f, Instruction call) const;
+  size_t symbol_count() const { return by_symbol_.size(); }  // of the module when this was made
   // Functions with a body, each after those that it calls, as far as they do not call each other.
   const std::vector<Symbol>& callees_first() const { return order_; }
+  // Whether two functions call each other, maybe by way of others; also whether one calls itself.
+  bool in_one_ring(Symbol a, Symbol b) const { return ring_[a.index] && ring_[a.index] == ring_[b.index]; }
 
  private:
   std::vector<Effect> by_symbol_;
   std::vector<Symbol> order_;
+  std::vector<uint32_t> ring_;  // by symbol: numbered from 1; 0: it does not call itself, in any way
 };
 
 }  // namespace porphyry

@@ -12,6 +12,9 @@ size_t way_of(const Function& f, Instruction branch, Bits number);
 // to may be unreachable.
 void always_take(Function& f, Edge way);
 
+// Whether permits for floats say something of an instruction.
+bool touches_floats(const Function& f, Instruction i);
+
 // A constant from the bits of its lanes, lane 0 first; one of a scalar from its only ones.
 Value constant_from(Function& f, Type type, std::span<const Bits> lanes);
 

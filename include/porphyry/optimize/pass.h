@@ -123,9 +123,10 @@ class PassTable {
   std::vector<std::shared_ptr<const Pass>> passes_;
 };
 
-// The row of one of our own passes; `split_slots` is called `split-slots`. Rows stand in .inc files:
+// The row of one of our own passes; `split_slots` is called `split-slots`, and `inline_`, which is
+// no name in C++, `inline`. Rows stand in .inc files:
 //
-//   PORPHYRY_PASS(promote, FunctionContext, keeps_all(), "stack slots become values")
+//   PORPHYRY_PASS(promote, Apart, keeps_all(), "stack slots become values")
 //
 // which are read twice, as declarations and as rows.
 std::string pass_name(std::string_view function);

@@ -170,6 +170,8 @@ class Paths {
     if (is_parameter) {
       by = f_.add_parameter(f_.block(i), f_.type(old));
       for (const Way& w : ways_) f_.add_argument(w.edge, w.is_own ? by : w.value);
+      for (Edge e : f_.edges_into(f_.block(i)))
+        if (!dominators_.reachable(f_.from(e))) f_.add_argument(e, f_.constant(f_.type(old), 0));
     }
     hand_name_over(f_, old, by);
     f_.replace_uses(old, by);

@@ -1,0 +1,181 @@
+// inline: a function's body in place of a call, where it costs no more than what that is worth. Functions are
+// done callees first, so that what is weighed is a body that all passes have been through. A call's budget is
+// the sum of parts with names: what the call itself takes, constants that arrive and what uses them, the
+// depth of loops around it, a hint, and that no other call is left. O(instructions), and what is copied,
+// which bounds on the caller's and the module's growth limit.
+#include <fmt/format.h>
+
+#include "porphyry/analyze/call_sites.h"
+#include "porphyry/analyze/effects.h"
+#include "porphyry/analyze/frequency.h"
+#include "porphyry/ir/splice.h"
+#include "porphyry/optimize/pass.h"
+#include "porphyry/print/print.h"
+
+namespace porphyry {
+namespace {
+
+constexpr unsigned most_of_caller = 5000;  // instructions, unless it had more
+constexpr unsigned most_of_module = 2000;  // and half of what it had
+
+// How much the module may still grow. One for all functions, which the pass goes through one by one.
+struct Growth {
+  explicit Growth(const Module& module) : left(most_of_module) {
+    for (Symbol s : module.functions()) left += size_of(module.function(s)) / 2;
+  }
+  static size_t size_of(const Function& f) {
+    size_t n = 0;
+    for (Block b : f.blocks()) n += f.instructions(b).count();
+    return n;
+  }
+  mutable size_t left;
+};
+
+struct Part {
+  const char* name;
+  unsigned worth;
+};
+
+class Inliner {
+ public:
+  explicit Inliner(FunctionContext& c)
+      : c_(c),
+        f_(c.function),
+        effects_(c.in_module.get<CallEffects>()),
+        sites_(c.in_module.get<CallSites>()),
+        growth_(c.in_module.get<Growth>()) {}
+
+  void run() {
+    std::vector<Instruction> calls;
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b))
+        if (info(f_.op(i)).layout == Layout::Call && is_known(i)) calls.push_back(i);
+    if (calls.empty()) return;
+    const Dominators& dominators = c_.facts.get<Dominators>();
+    const Loops& loops = c_.facts.get<Loops>();
+    Frequencies frequencies(f_, dominators, loops);
+    size_ = Growth::size_of(f_);
+    most_ = std::max<size_t>(most_of_caller, size_);
+    // All is decided before anything moves: what is known of blocks holds until then.
+    std::vector<Instruction> chosen;
+    for (Instruction i : calls)
+      if (dominators.reachable(f_.block(i)) && decide(i, loops, frequencies)) chosen.push_back(i);
+    for (Instruction i : chosen) splice_call(c_.module, c_.symbol, i);
+  }
+
+ private:
+  bool is_known(Instruction i) const {
+    Symbol s = f_.symbol(i);
+    return s.index < effects_.symbol_count() && c_.module.is_function(s);
+  }
+
+  bool decide(Instruction i, const Loops& loops, const Frequencies& frequencies) {
+    const Symbol s = f_.symbol(i);
+    const Function& callee = c_.module.function(s);
+    if (const char* why = refusal(s)) return declined(i, why, "another definition or call", {}, 0, 0);
+    unsigned cost = cost_of(callee);
+    std::vector<Part> parts = budget(i, loops, frequencies);
+    unsigned sum = 0;
+    for (const Part& p : parts) sum += p.worth;
+    if (cost > sum)
+      return declined(i, "its body costs more than it is worth",
+                      "a smaller body, constants, or 'prefer inline'", parts, cost, sum);
+    if (size_ + cost > most_)
+      return declined(i, "the caller would grow too much", "a smaller caller", parts, cost, sum);
+    const bool last = is_last(s);
+    if (!last && cost > growth_.left)
+      return declined(i, "the module would grow too much", "a smaller module", parts, cost, sum);
+    size_ += cost;
+    if (!last) growth_.left -= cost;
+    if (c_.wants_notes())
+      c_.done(f_.position(i), name(i), fmt::format("the call of '{}' was inlined", c_.module.symbol_name(s)),
+              "its body costs no more than it is worth", figures(parts, cost, sum));
+    return true;
+  }
+  const char* refusal(Symbol s) const {
+    const SymbolRow& row = c_.module[s];
+    if (row.facts.inlining == Inlining::Never) return "it is said never to be inlined";
+    if (row.is_weak) return "another definition may take its place";
+    if (s == c_.symbol || effects_.in_one_ring(s, c_.symbol)) return "the functions call each other";
+    if (effects_.in_one_ring(s, s)) return "it calls itself";
+    if (!c_.module.function(s).entry().exists()) return "it has no body";
+    return nullptr;
+  }
+  // Whether the function goes when this call does.
+  bool is_last(Symbol s) const { return sites_.all_seen(c_.module, s) && sites_.calls_of(s) == 1; }
+
+  // In plain instructions, about.
+  static unsigned cost_of(const Function& f) {
+    unsigned out = 0;
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b)) {
+        const OperationInfo& row = info(f.op(i));
+        if (row.calls())
+          out += 3 + static_cast<unsigned>(f.operand_count(i));
+        else if (!row.marks() && f.op(i) != Op::Go && f.op(i) != Op::Return)
+          out += 1;
+      }
+    return out;
+  }
+
+  std::vector<Part> budget(Instruction i, const Loops& loops, const Frequencies& frequencies) const {
+    const Symbol s = f_.symbol(i);
+    const FunctionFacts& facts = c_.module[s].facts;
+    std::vector<Part> out;
+    out.push_back({"the call", 4 + static_cast<unsigned>(f_.operand_count(i) + f_.result_count(i))});
+    // Where it is next to never called, or code is to stay small, only what makes it smaller.
+    if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) return out;
+    out.push_back({"any", 14});
+    out.push_back({"constants", constants(i)});
+    out.push_back({"loops", 12 * std::min(loops.depth(f_.block(i)), 3u)});
+    out.push_back({"hint", facts.inlining == Inlining::Prefer ? 100u : 0u});
+    out.push_back({"last call", is_last(s) ? 300u : 0u});
+    return out;
+  }
+  // What constant arguments decide.
+  unsigned constants(Instruction i) const {
+    const Function& callee = c_.module.function(f_.symbol(i));
+    unsigned out = 0;
+    for (size_t k = 0; k < callee.parameters().size(); ++k) {
+      if (!f_.is_constant(f_.operand(i, k))) continue;
+      unsigned looked = 0;
+      for (Slot u : callee.uses(callee.parameters()[k])) {
+        if (looked++ == 8) break;
+        auto use = callee.use(u);
+        const OperationInfo& row = info(callee.op(use.user));
+        out += row.result == ResultRule::Truth || (row.ends_block() && !use.edge.exists()) ? 8 : 2;
+      }
+    }
+    return std::min(out, 60u);
+  }
+
+  std::string name(Instruction i) const { return f_.result_count(i) ? c_.name(f_.result(i)) : ""; }
+  using Figures = std::vector<std::pair<std::string, std::string>>;
+  static Figures figures(std::span<const Part> parts, unsigned cost, unsigned sum) {
+    Figures out{{"cost", std::to_string(cost)}, {"budget", std::to_string(sum)}};
+    for (const Part& p : parts)
+      if (p.worth) out.push_back({std::string("for ") + p.name, std::to_string(p.worth)});
+    return out;
+  }
+  bool declined(Instruction i, const char* why, const char* unlock, std::span<const Part> parts,
+                unsigned cost, unsigned sum) {
+    if (c_.wants_notes())
+      c_.declined(f_.position(i), name(i),
+                  fmt::format("the call of '{}' stays", c_.module.symbol_name(f_.symbol(i))), why, unlock,
+                  parts.empty() ? Figures() : figures(parts, cost, sum));
+    return false;
+  }
+
+  FunctionContext& c_;
+  Function& f_;
+  const CallEffects& effects_;
+  const CallSites& sites_;
+  const Growth& growth_;
+  size_t size_ = 0, most_ = 0;  // of the caller
+};
+
+}  // namespace
+
+void inline_(FunctionContext& c) { Inliner(c).run(); }
+
+}  // namespace porphyry

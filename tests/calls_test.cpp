@@ -1,0 +1,236 @@
+// Passes over calls: what they did, said, and left alone; and how much stack is used.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "porphyry/jit/jit.h"
+#include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
+#include "porphyry/render/notes.h"
+#include "porphyry/targets/targets.h"
+#include "support/measure.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+struct Ran {
+  std::string text;
+  Notes notes;
+  const Note* about(std::string_view what) const {
+    for (const Note& n : notes)
+      if (n.what.find(what) != std::string::npos) return &n;
+    return nullptr;
+  }
+};
+
+Ran after(const char* pipeline, const std::string& text) {
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  Ran out;
+  Diagnostics broken =
+      run_pipeline(*module, *read_pipeline(pipeline), {.notes = &out.notes, .check_between = true});
+  EXPECT_TRUE(broken.empty()) << render(broken);
+  out.text = write_text(*module);
+  return out;
+}
+size_t count_of(const std::string& text, std::string_view word) {
+  size_t n = 0;
+  for (size_t at = 0; (at = text.find(word, at)) != text.npos; at += word.size()) ++n;
+  return n;
+}
+std::string figure(const Note& n, std::string_view name) {
+  for (const auto& [key, value] : n.figures)
+    if (key == name) return value;
+  return "";
+}
+
+TEST(InlinePass, PutsBodiesInPlaceAndSaysWhatItWeighed) {
+  Ran ran = after("inline; fold; sweep; tidy", R"(module m
+layout little
+source 1 "orchard.fml"
+
+local func wetter(a: f32, b: f32) -> f32 permit nonan {
+first:
+  more = gt a, b     @1:3:1
+  d = sub a, b     @1:3:9
+  when more go left(a) else right(b)
+left(x: f32):
+  return x
+right(y: f32):
+  return y
+}
+func two(p: ptr sole, n: i32) -> i32, i32 {
+a:
+  store n, [p]
+  m = load i32 [p]
+  return m, n
+}
+func never_mine(n: i32) -> i32 never inline {
+a:
+  return n
+}
+func loops(n: i32) -> i32 {
+a:
+  r = call loops(n)
+  return r
+}
+func f(a: f32, b: f32, p: ptr, n: i32) -> f32 {
+start:
+  w = call wetter(a, b)     @1:20:5
+  x, y = call two(p, n)
+  z = call never_mine(x)
+  v = call loops(y)
+  s = add z, v
+  t = to_float.s f32 s
+  u = add t, w
+  return u
+}
+)");
+  EXPECT_EQ(ran.text.find("call wetter"), std::string::npos) << ran.text;
+  EXPECT_EQ(ran.text.find("call two"), std::string::npos) << ran.text;
+  EXPECT_EQ(count_of(ran.text, "call never_mine"), 1u);
+  EXPECT_EQ(count_of(ran.text, "call loops"), 2u);
+  // The position says where; permits of the function are those of its instructions; `sole` holds for a
+  // stretch.
+  EXPECT_NE(ran.text.find("@1:3:1 in @1:20:5"), std::string::npos) << ran.text;
+  EXPECT_NE(ran.text.find("gt a, b permit nonan"), std::string::npos) << ran.text;
+  EXPECT_EQ(count_of(ran.text, "sole p"), 1u) << ran.text;
+  EXPECT_EQ(count_of(ran.text, "end "), 1u) << ran.text;
+  const Note* done = ran.about("call of 'wetter' was inlined");
+  ASSERT_TRUE(done);
+  unsigned sum = 0;
+  for (const char* part :
+       {"for the call", "for any", "for constants", "for loops", "for hint", "for last call"})
+    if (std::string n = figure(*done, part); !n.empty()) sum += static_cast<unsigned>(std::stoi(n));
+  EXPECT_EQ(figure(*done, "budget"), std::to_string(sum));
+  EXPECT_EQ(figure(*done, "for last call"), "300");
+  EXPECT_LE(std::stoi(figure(*done, "cost")), std::stoi(figure(*done, "budget")));
+  ASSERT_TRUE(ran.about("call of 'never_mine' stays"));
+  EXPECT_EQ(ran.about("call of 'loops' stays")->why.find("call"), 14u);
+}
+
+// A hint changes the budget and never the cost; a call that is next to never reached is left.
+TEST(InlinePass, HintsAndColdCallsChangeTheBudgetAlone) {
+  auto with = [](const std::string& hint, const char* way) {
+    std::string body;
+    for (int k = 0; k < 60; ++k)
+      body += fmt::format("  v{} = xor {}, {}\n", k, k ? fmt::format("v{}", k - 1) : "n", 3 * k + 1);
+    return after("inline", "module m\nfunc g(n: i32) -> i32 " + hint + " {\na:\n" + body +
+                               "  return v59\n}\nfunc f(n: i32, c: bool) -> i32 {\na:\n  when c " + way +
+                               " go b else d\nb:\n  r = call g(n)\n  return r\nd:\n  return n\n}\n");
+  };
+  Ran plain = with("", ""), hinted = with("prefer inline", ""), cold = with("prefer inline", "rarely");
+  auto cost = [](const Ran& r) { return figure(*r.about("call of 'g'"), "cost"); };
+  auto budget = [](const Ran& r) { return std::stoi(figure(*r.about("call of 'g'"), "budget")); };
+  EXPECT_EQ(cost(plain), cost(hinted));
+  EXPECT_EQ(budget(hinted), budget(plain) + 100);
+  EXPECT_TRUE(plain.about("call of 'g' stays"));
+  EXPECT_TRUE(hinted.about("call of 'g' was inlined"));
+  EXPECT_TRUE(cold.about("call of 'g' stays"));
+}
+
+const char* const recursive = R"(module m
+layout little
+func sum_to(n: i64, so_far: i64) -> i64 {
+a:
+  done = eq n, 0
+  when done go out(so_far) else more
+more:
+  s = add so_far, n
+  m = sub n, 1
+  r = call sum_to(m, s)
+  go out(r)
+out(v: i64):
+  return v
+}
+func product(n: i64) -> i64 {
+a:
+  done = eq n, 0
+  when done go one else more
+one:
+  return 1
+more:
+  m = sub n, 1
+  r = call product(m)
+  p = mul n, r
+  return p
+}
+func even(n: i64) -> bool {
+a:
+  done = eq n, 0
+  when done go yes else no
+yes:
+  return true
+no:
+  m = sub n, 1
+  r = call odd(m)
+  return r
+}
+func odd(n: i64) -> bool {
+a:
+  done = eq n, 0
+  when done go no else yes
+no:
+  return false
+yes:
+  m = sub n, 1
+  r = call even(m)
+  return r
+}
+func depth(n: i64, above: ptr) -> i64 {
+a:
+  slot = reserve 8 align 8
+  store n, [slot]
+  done = eq n, 0
+  when done go out else more
+out:
+  v = load i64 [above]
+  return v
+more:
+  m = sub n, 1
+  r = call depth(m, slot)
+  return r
+}
+func minus(n: i64) -> i64 {
+a:
+  done = eq n, 0
+  when done go out else more
+out:
+  return n
+more:
+  m = sub n, 1
+  r = call minus(m)
+  d = sub n, r
+  return d
+}
+)";
+
+TEST(TailPass, TenMillionCallsTakeNoStack) {
+  Realm realm;
+  auto module = testing::must_read(realm, recursive);
+  Notes notes;
+  ASSERT_TRUE(
+      run_pipeline(*module, *read_pipeline("tail"), {.notes = &notes, .check_between = true}).empty());
+  std::string text = write_text(*module);
+  EXPECT_EQ(text.find("call sum_to"), std::string::npos) << text;
+  EXPECT_EQ(text.find("call product"), std::string::npos) << text;
+  EXPECT_NE(text.find("return call odd"), std::string::npos) << text;
+  EXPECT_NE(text.find("= call depth"), std::string::npos) << text;
+  EXPECT_NE(text.find("= call minus"), std::string::npos) << text;
+  std::string said = render(notes);
+  EXPECT_NE(said.find("the callee may look into the frame"), std::string::npos) << said;
+  EXPECT_NE(said.find("computed with in a fixed order"), std::string::npos) << said;
+  auto jit = Jit::compile(*module, *native_target());
+  ASSERT_TRUE(jit.good()) << render(jit.why());
+  auto sum_to = *(*jit)->function<int64_t(int64_t, int64_t)>("sum_to");
+  auto even = *(*jit)->function<bool(int64_t)>("even");
+  auto product = *(*jit)->function<int64_t(int64_t)>("product");
+  EXPECT_EQ(sum_to(10'000'000, 0), 50'000'005'000'000);
+  EXPECT_TRUE(even(10'000'000));
+  EXPECT_FALSE(even(9'999'999));
+  EXPECT_EQ(product(20), 2432902008176640000);
+  EXPECT_EQ(product(10'000'000), 0);  // with every factor of two
+}
+
+}  // namespace
+}  // namespace porphyry
