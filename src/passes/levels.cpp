@@ -3,23 +3,30 @@
 namespace porphyry {
 namespace {
 
-// What every level from -O1 on does with a function.
-#define PORPHYRY_PLAIN                                                                    \
+// What every level from -O1 on does with a function: the first half gets values, memory and branches into
+// their simplest form, the second one makes of them what is cheapest.
+#define PORPHYRY_SIMPLIFY                                                                 \
   "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
-  "flatten; divide; fold; number; sweep; fold; sink; tidy"
+  "flatten; divide; fold; "
+#define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
     {.name = "-O1",
-     .passes = PORPHYRY_PLAIN,
+     .passes = PORPHYRY_SIMPLIFY PORPHYRY_FINISH,
      .schedule = true,
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "inline; tail; " PORPHYRY_PLAIN,
+     .passes = "inline; tail; " PORPHYRY_SIMPLIFY "hoist; " PORPHYRY_FINISH,
      .schedule = true,
      .align_loops = true,
-     .doc = "and calls: small functions in place, recursion as loops"},
+     .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
+    {.name = "-Os",
+     .passes = "small; inline; tail; " PORPHYRY_SIMPLIFY "hoist; " PORPHYRY_FINISH,
+     .schedule = true,
+     .align_loops = false,
+     .doc = "as -O2, but nothing that makes code larger"},
 };
 
 }  // namespace
