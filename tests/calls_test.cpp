@@ -232,6 +232,61 @@ TEST(TailPass, TenMillionCallsTakeNoStack) {
   EXPECT_EQ(product(10'000'000), 0);  // with every factor of two
 }
 
+TEST(ModulePasses, EqualBodiesAreOneAndWhatNothingCallsGoes) {
+  Ran ran = after("merge; drop", R"(module m
+layout little
+local func first(n: i32) -> i32 {
+a:
+  m = add n, 7
+  return m
+}
+local func second(count: i32) -> i32 {
+start:
+  more = add count, 7
+  return more
+}
+local func through_first(n: i32) -> i32 {
+a:
+  r = call first(n)
+  return r
+}
+local func through_second(n: i32) -> i32 {
+a:
+  r = call second(n)
+  return r
+}
+local func other(n: i32) -> i32 {
+a:
+  m = add n, 8
+  return m
+}
+local func taken(n: i32) -> i32 {
+a:
+  m = add n, 7
+  return m
+}
+local func ring(n: i32) -> i32 {
+a:
+  m = call ring(n)
+  return m
+}
+func f(n: i32) -> i32, ptr {
+a:
+  x = call through_first(n)
+  y = call through_second(x)
+  z = call other(y)
+  p = address of taken
+  return z, p
+}
+)");
+  EXPECT_EQ(count_of(ran.text, "call through_first"), 2u) << ran.text;
+  EXPECT_EQ(count_of(ran.text, "call second"), 0u) << ran.text;
+  EXPECT_EQ(count_of(ran.text, "trap"), 3u) << ran.text;  // second, through_second, ring
+  ASSERT_TRUE(ran.about("calls go to 'first' instead"));
+  EXPECT_EQ(ran.about("calls go to 'first' instead")->function, "second");
+  EXPECT_EQ(ran.about("the body was dropped")->function, "second");
+}
+
 TEST(HoistPass, WhatStaysTheSameIsComputedOnce) {
   Ran ran = after("hoist", R"(module m
 layout little
