@@ -242,7 +242,8 @@ void Binder::convention(const Entry& entry) {
     if (r >= 0) c.reserved.add(static_cast<unsigned>(r));
 }
 
-// The forms that the machine layer itself uses: `move CLASS BITS`, `spill CLASS BITS`, and single ones.
+// The forms that the machine layer itself uses: `move CLASS BITS`, `spill CLASS BITS`, `shorter half` or
+// `whole` (literal, clear, address, sum), and single ones.
 void Binder::upkeep(const Entry& entry) {
   const Wanted g{OperandKind::Register, 0}, n{OperandKind::Literal}, b{OperandKind::Label},
       s{OperandKind::Symbol}, m{OperandKind::Memory};
@@ -279,10 +280,20 @@ void Binder::upkeep(const Entry& entry) {
         book_.upkeep.spills.push_back({c, bits, form({m, r}), form({r, m}, 1)});
       continue;
     }
+    if (k[0] == "shorter" && k.size() == 2 && (k[1] == "half" || k[1] == "whole")) {
+      const Wanted a{OperandKind::Address};
+      const std::pair<const char*, std::vector<Wanted>> wanted[] = {
+          {"literal", {g, n}}, {"clear", {g, g}}, {"address", {g, a}}, {"sum", {g, g}}};
+      for (size_t w = 0; w < std::size(wanted); ++w)
+        book_.upkeep.forms.push_back({k[1] + "." + wanted[w].first, form(wanted[w].second, w)});
+      book_.upkeep.forms.push_back({k[1] + ".sum_literal", form({g, n}, 3)});
+      continue;
+    }
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows))
       complain(line, "no upkeep is called '" + key + "'",
-               "move CLASS BITS, spill CLASS BITS, literal, add, jump, jump through, call, call through or "
+               "move CLASS BITS, spill CLASS BITS, shorter half, shorter whole, literal, add, jump, jump "
+               "through, call, call through or "
                "return");
     else
       book_.upkeep.forms.push_back({row->field, form(row->operands)});

@@ -3,6 +3,7 @@
 #include <array>
 
 #include "emit/extensions.h"
+#include "emit/shorter.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/schedule.h"
@@ -63,6 +64,7 @@ class FunctionLowering {
     if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
       return too_large;
     drop_superfluous_extensions(allocation_->code, target);
+    take_shorter_forms(allocation_->code, target);
     CompiledFunction out = emit(allocation_->code, target, options.align_loops);
     out.symbol = symbol_;
     if (!positions_.empty())

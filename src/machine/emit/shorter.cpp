@@ -1,0 +1,96 @@
+// A zero is cheaper as a register's difference from itself, and a sum into one of its operands as an
+// addition, but for the flags. Whether somebody reads those is asked backward: at a block's end when a block
+// behind it reads flags before it writes them.
+#include "shorter.h"
+
+#include <algorithm>
+
+namespace porphyry::machine {
+namespace {
+
+class Shortener {
+ public:
+  Shortener(Code& f, const Target& target) : f_(f), target_(target), wanted_(f.blocks.size()) {}
+
+  void run() {
+    if (!target_.upkeep.half.clear && !target_.upkeep.whole.clear) return;
+    flow();
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
+      bool wanted = wanted_behind(b);
+      const CodeBlock& block = f_.blocks[b];
+      for (uint32_t k = block.first + block.count; k-- > block.first;) {
+        if (!wanted) shorten(f_.code[k]);
+        wanted = before(f_.code[k], wanted);
+      }
+    }
+  }
+
+ private:
+  // Whether flags are wanted in front of a line.
+  bool before(const CodeLine& i, bool behind) const {
+    return reads_flags(target_, i) || (behind && !writes_flags(target_, f_, i));
+  }
+  bool wanted_behind(uint32_t b) const {
+    return std::any_of(f_.blocks[b].successors.begin(), f_.blocks[b].successors.end(),
+                       [&](uint32_t to) { return wanted_[to] != 0; });
+  }
+  // Which blocks want the flags that come to them.
+  void flow() {
+    for (bool changed = true; changed;) {
+      changed = false;
+      for (uint32_t b = static_cast<uint32_t>(f_.blocks.size()); b-- > 0;) {
+        bool wanted = wanted_behind(b);
+        const CodeBlock& block = f_.blocks[b];
+        for (uint32_t k = block.first + block.count; k-- > block.first;) wanted = before(f_.code[k], wanted);
+        if (wanted && !wanted_[b]) wanted_[b] = changed = true;
+      }
+    }
+  }
+
+  void shorten(CodeLine& i) {
+    if (i.form < first_real_form || i.operand_count != 2) return;
+    for (const ShorterForms* s : {&target_.upkeep.half, &target_.upkeep.whole}) {
+      if (same_group(i.form, s->literal) && s->clear) return clear(i, *s);
+      if (i.form == s->address && s->sum) return sum(i, *s);
+    }
+  }
+  bool same_group(FormIndex a, FormIndex b) const {
+    return b && target_.form(a).first_in_group == target_.form(b).first_in_group;
+  }
+
+  void clear(CodeLine& i, const ShorterForms& s) {
+    auto operands = f_.of(i);
+    if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Literal) return;
+    if (operands[1].value != 0 || operands[1].part != Part::Whole || !is_physical(operands[0].reg)) return;
+    i.form = s.clear;
+    operands[1] = operands[0];
+    operands[1].written = false;
+  }
+  void sum(CodeLine& i, const ShorterForms& s) {
+    auto operands = f_.of(i);
+    if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Address) return;
+    const CodeAddress& a = f_.addresses[static_cast<size_t>(operands[1].value)];
+    const Register into = operands[0].reg;
+    if (a.anchor != Anchor::None || (a.base != into && a.index != into)) return;
+    if (a.index == no_register) {
+      if (!fits_signed(a.displacement, 32)) return;
+      operands[1] = {OperandKind::Literal, true, false, Part::Whole, no_register, a.displacement};
+      i.form = s.sum_literal;
+    } else {
+      if (a.scale != 1 || a.displacement != 0 || a.base == no_register) return;
+      operands[1] = {OperandKind::Register, true, false, Part::Whole, a.base == into ? a.index : a.base, 0};
+      i.form = s.sum;
+    }
+    operands[0].read = true;
+  }
+
+  Code& f_;
+  const Target& target_;
+  std::vector<uint8_t> wanted_;  // by block: whether it reads flags from before
+};
+
+}  // namespace
+
+void take_shorter_forms(Code& f, const Target& target) { Shortener(f, target).run(); }
+
+}  // namespace porphyry::machine
