@@ -23,10 +23,10 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-Os",
-     .passes = "small; inline; tail; " PORPHYRY_SIMPLIFY "hoist; " PORPHYRY_FINISH "; merge; drop",
+     .passes = "small; inline; tail; " PORPHYRY_SIMPLIFY PORPHYRY_FINISH "; merge; drop",
      .schedule = true,
      .align_loops = false,
-     .doc = "as -O2, but nothing that makes code larger"},
+     .doc = "calls as well, but nothing that makes code larger"},
 };
 
 }  // namespace

@@ -122,10 +122,10 @@ class Inliner {
     const Symbol s = f_.symbol(i);
     const FunctionFacts& facts = c_.module[s].facts;
     std::vector<Part> out;
-    out.push_back({"the call", 4 + static_cast<unsigned>(f_.operand_count(i) + f_.result_count(i))});
+    out.push_back({"the call", 2 + static_cast<unsigned>(f_.operand_count(i) + f_.result_count(i))});
     // Where it is next to never called, or code is to stay small, only what makes it smaller.
     if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) return out;
-    out.push_back({"any", 14});
+    out.push_back({"any", 16});
     out.push_back({"constants", constants(i)});
     out.push_back({"loops", 12 * std::min(loops.depth(f_.block(i)), 3u)});
     out.push_back({"hint", facts.inlining == Inlining::Prefer ? 100u : 0u});
