@@ -72,7 +72,7 @@ class Inliner {
   bool decide(Instruction i, const Loops& loops, const Frequencies& frequencies) {
     const Symbol s = f_.symbol(i);
     const Function& callee = c_.module.function(s);
-    if (const char* why = refusal(s)) return declined(i, why, "another definition or call", {}, 0, 0);
+    if (auto no = refusal(s)) return declined(i, no->why, no->unlock, {}, 0, 0);
     unsigned cost = cost_of(callee);
     std::vector<Part> parts = budget(i, loops, frequencies);
     unsigned sum = 0;
@@ -92,14 +92,32 @@ class Inliner {
               "its body costs no more than it is worth", figures(parts, cost, sum));
     return true;
   }
-  const char* refusal(Symbol s) const {
+  struct Refusal {
+    const char *why, *unlock;
+  };
+  std::optional<Refusal> refusal(Symbol s) const {
     const SymbolRow& row = c_.module[s];
-    if (row.facts.inlining == Inlining::Never) return "it is said never to be inlined";
-    if (row.is_weak) return "another definition may take its place";
-    if (s == c_.symbol || effects_.in_one_ring(s, c_.symbol)) return "the functions call each other";
-    if (effects_.in_one_ring(s, s)) return "it calls itself";
-    if (!c_.module.function(s).entry().exists()) return "it has no body";
-    return nullptr;
+    if (row.facts.inlining == Inlining::Never)
+      return Refusal{"it is said never to be inlined", "no 'never inline'"};
+    if (row.is_weak) return Refusal{"another definition may take its place", "a definition that is not weak"};
+    if (!c_.module.function(s).entry().exists()) return Refusal{"it has no body", "a body"};
+    if (s == c_.symbol)
+      return Refusal{"it is the function itself", "a call in last place, which becomes a jump"};
+    if (calls_ring(s))
+      return Refusal{effects_.in_one_ring(s, c_.symbol) ? "the functions call each other" : "it calls itself",
+                     "recursion in last place, which becomes a loop"};
+    return std::nullopt;
+  }
+  // Whether a function calls itself, maybe by way of others. Calls in last place may have become jumps.
+  bool calls_ring(Symbol s) const {
+    if (!effects_.in_one_ring(s, s)) return false;
+    const Function& f = c_.module.function(s);
+    for (Block b : f.blocks())
+      for (Instruction i : f.instructions(b))
+        if (info(f.op(i)).layout == Layout::Call && f.symbol(i).index < effects_.symbol_count() &&
+            effects_.in_one_ring(s, f.symbol(i)))
+          return true;
+    return false;
   }
   // Whether the function goes when this call does.
   bool is_last(Symbol s) const { return sites_.all_seen(c_.module, s) && sites_.calls_of(s) == 1; }
