@@ -31,12 +31,13 @@ class Hoister {
     for (Block b : dominators_.order()) {
       if (!loops_.header(b).exists()) continue;
       bool first = comes_first(b);
-      for (Instruction i = f_.first(b), next; i.exists(); i = next) {
-        next = f_.next(i);
-        if (may_move(i, first)) one(i);
-        if (f_.alive(i) && f_.block(i) == b) first &= !f_.has_effect(i);
+      for (Instruction i : f_.instructions(b)) {
+        if (may_move(i, first)) decide(i);
+        first &= !f_.has_effect(i);
       }
     }
+    // Now blocks may be made that the analyses do not know.
+    for (Instruction i : moving_) move(i, moved_.get(i));
   }
 
  private:
@@ -53,8 +54,7 @@ class Hoister {
       for (Instruction i : f_.instructions(at))
         if (f_.has_effect(i) && f_.op(i) != Op::Go) return false;
       at = f_.to(f_.edges(at)[0]);
-      // A block that was made goes to another loop.
-      if (at.index >= limit_ || at == loops_.header(b) || loops_.header(at) != loops_.header(b)) return false;
+      if (at == loops_.header(b) || loops_.header(at) != loops_.header(b)) return false;
     }
     return true;
   }
@@ -78,7 +78,7 @@ class Hoister {
     return at.exists() && loops_.contains(header, at);
   }
 
-  void one(Instruction i) {
+  void decide(Instruction i) {
     Block to;
     for (Block h = loops_.header(f_.block(i)); h.exists() && all_stay(i, h); h = loops_.outer(h)) {
       to = h;
@@ -92,6 +92,10 @@ class Hoister {
                     {{"operation", write_text(c_.module, f_, i)}});
       return;
     }
+    moved_.set(i, to);
+    moving_.push_back(i);
+  }
+  void move(Instruction i, Block to) {
     Block before = in_front_of(to);
     if (c_.wants_notes())
       c_.done(f_.position(i), c_.name(f_.result(i)),
@@ -99,7 +103,6 @@ class Hoister {
               "it is the same in all rounds", {{"operation", write_text(c_.module, f_, i)}});
     if (f_.promises(i)) f_.set_promises(i, 0);
     f_.move_before(i, f_.terminator(before));
-    moved_.set(i, to);
   }
   static bool costs_much(Op op) {
     switch (op) {
@@ -145,11 +148,11 @@ class Hoister {
   const Dominators& dominators_;
   const Loops& loops_;
   Alias alias_;
-  const size_t limit_ = f_.block_limit();   // of blocks that the analyses know
   mutable std::optional<MemoryFlow> flow_;  // when a load asks
   Table<Block, Block> before_;              // by head: what is in front, once it was asked for
   Table<Block, unsigned> cheap_;            // by head: what moved there
   SideTable<Instruction, Block> moved_;     // in front of which loop
+  std::vector<Instruction> moving_;         // in order of need
 };
 
 }  // namespace
