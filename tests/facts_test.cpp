@@ -711,47 +711,6 @@ TEST(Framework, APassThatKeepsTooMuchIsFound) {
   EXPECT_EQ(broken[0].message, "after 'split', the dominators of 'f' are kept and do not hold");
 }
 
-TEST(Framework, AnyNumberOfThreadsLeavesTheSameBytes) {
-  std::string text = "module m\n";
-  for (int f = 0; f < 120; ++f) {
-    text += fmt::format(
-        "func f{}(n: i32, c: bool) -> i32 {{\na:\n  sum = reserve 4 align 4\n  i = reserve 4 align 4\n"
-        "  store 0:i32, [sum]\n  store n, [i]\n  go loop\nloop:\n  s = load i32 [sum]\n  k = load i32 [i]\n",
-        f);
-    std::string last = "s";
-    for (int k = 0; k < 400; ++k) {
-      text += fmt::format("  v{0} = {1} {2}, {3}\n", k, k % 3 ? "add" : "mul", last,
-                          k % 2 ? "k" : std::to_string(k + f));
-      last = fmt::format("v{}", k);
-    }
-    text += fmt::format(
-        "  store {}, [sum]\n  k2 = sub k, 1\n  store k2, [i]\n  more = gt.s k2, 0\n"
-        "  when more go loop else between\nbetween:\n  go last\nlast:\n  s2 = load i32 [sum]\n  s3 = add s2, "
-        "n\n"
-        "  store s3, [sum]\n  big = gt.s s3, 99\n  when big go out else last\nout:\n  r = load i32 [sum]\n  "
-        "return r\n}}\n",
-        last);
-  }
-  std::string meant;
-  for (unsigned threads : {1u, 2u, 5u}) {
-    Realm realm;
-    auto module = testing::must_read(realm, text);
-    Notes notes;
-    std::vector<StepRecord> steps;
-    std::string now;
-    ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline(),
-                             {.notes = &notes, .steps = &steps, .threads = threads})
-                    .empty());
-    now += render(notes);
-    for (const StepRecord& s : steps)
-      now += fmt::format("{} {} {} {}\n", s.function, s.pass, s.instructions_before, s.instructions_after);
-    now += write_text(*module);
-    if (threads == 1) meant = now;
-    EXPECT_EQ(now, meant) << threads;
-  }
-  EXPECT_NE(meant.find("sum_2"), std::string::npos);
-}
-
 TEST(Framework, RunsAreCancelledWithTheModuleWhole) {
   Realm realm;
   std::string text = "module m\n";

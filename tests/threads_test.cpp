@@ -10,6 +10,8 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
+#include "porphyry/render/diagnostics.h"
+#include "porphyry/render/notes.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/process.h"
@@ -179,6 +181,48 @@ TEST(Threads, InstancesOfOneProgramRunSideBySide) {
     });
   for (std::thread& t : threads) t.join();
   for (const std::string& w : wrong) EXPECT_EQ(w, "");
+}
+
+// Passes over several functions at a time.
+TEST(Threads, AnyNumberOfThreadsLeavesTheSameBytes) {
+  std::string text = "module m\n";
+  for (int f = 0; f < 60; ++f) {
+    text += fmt::format(
+        "func f{}(n: i32, c: bool) -> i32 {{\na:\n  sum = reserve 4 align 4\n  i = reserve 4 align 4\n"
+        "  store 0:i32, [sum]\n  store n, [i]\n  go loop\nloop:\n  s = load i32 [sum]\n  k = load i32 [i]\n",
+        f);
+    std::string last = "s";
+    for (int k = 0; k < 400; ++k) {
+      text += fmt::format("  v{0} = {1} {2}, {3}\n", k, k % 3 ? "add" : "mul", last,
+                          k % 2 ? "k" : std::to_string(k + f));
+      last = fmt::format("v{}", k);
+    }
+    text += fmt::format(
+        "  store {}, [sum]\n  k2 = sub k, 1\n  store k2, [i]\n  more = gt.s k2, 0\n"
+        "  when more go loop else between\nbetween:\n  go last\nlast:\n  s2 = load i32 [sum]\n  s3 = add s2, "
+        "n\n"
+        "  store s3, [sum]\n  big = gt.s s3, 99\n  when big go out else last\nout:\n  r = load i32 [sum]\n  "
+        "return r\n}}\n",
+        last);
+  }
+  std::string meant;
+  for (unsigned threads : {1u, 5u}) {
+    Realm realm;
+    auto module = testing::must_read(realm, text);
+    Notes notes;
+    std::vector<StepRecord> steps;
+    std::string now;
+    ASSERT_TRUE(run_pipeline(*module, level_named("-O1")->pipeline(),
+                             {.notes = &notes, .steps = &steps, .threads = threads})
+                    .empty());
+    now += render(notes);
+    for (const StepRecord& s : steps)
+      now += fmt::format("{} {} {} {}\n", s.function, s.pass, s.instructions_before, s.instructions_after);
+    now += write_text(*module);
+    if (threads == 1) meant = now;
+    EXPECT_EQ(now, meant) << threads;
+  }
+  EXPECT_NE(meant.find("sum_2"), std::string::npos);
 }
 
 }  // namespace
