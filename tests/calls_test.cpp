@@ -2,6 +2,9 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <random>
+
+#include "porphyry/eval/evaluator.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -300,6 +303,104 @@ a:
   ASSERT_TRUE(ran.about("calls go to 'first' instead"));
   EXPECT_EQ(ran.about("calls go to 'first' instead")->function, "second");
   EXPECT_EQ(ran.about("the body was dropped")->function, "second");
+}
+
+// What has been accumulated must not be lost where another call leaves in this one's place.
+TEST(TailPass, NothingAccumulatesWhereAnotherCallLeaves) {
+  for (const char* other : {"  r2 = call g(n)\n  return r2\n", "  return call g(n)\n"}) {
+    std::string text = std::string(R"(module m
+layout little
+func g(n: i64) -> i64 {
+a:
+  z = eq n, 0
+  when z go out else more
+out:
+  return 5
+more:
+  m = sub n, 1
+  r = call h(m)
+  return r
+}
+func h(n: i64) -> i64 {
+a:
+  z = gt.s n, 3
+  when z go b else c
+b:
+  m = sub n, 1
+  r = call h(m)
+  p = mul r, n
+  return p
+c:
+)") + other + "}\n";
+    for (const Level& level : all_levels()) {
+      Realm realm;
+      auto module = testing::must_read(realm, text);
+      ASSERT_TRUE(run_pipeline(*module, level.pipeline(), {.check_between = true}).empty());
+      auto jit = Jit::compile(*module, *native_target());
+      ASSERT_TRUE(jit.good()) << render(jit.why());
+      EXPECT_EQ((*(*jit)->function<int64_t(int64_t)>("h"))(6), 600) << level.name;
+    }
+  }
+}
+
+// Functions that call themselves and each other in last place, nearly so, or before something else.
+std::string recursion(std::mt19937_64& random) {
+  const char* const operations[] = {"add", "mul", "and", "or", "xor", "max.s", "min.u", "sub"};
+  const char* usual = operations[random() % 7];
+  std::string text = "module m\nlayout little\n";
+  for (const char* f : {"f", "g"}) {
+    text += fmt::format(
+        "func {}(n: i64, k: i64) -> i64 {{\na:\n  end = le.s n, 0\n  when end go out(k) else w0\n", f);
+    const size_t ways = 1 + random() % 4;
+    for (size_t w = 0; w < ways; ++w) {
+      const char* callee = random() % 3 ? f : random() % 2 ? "f" : "g";
+      const char* op = random() % 4 ? usual : operations[random() % 8];
+      std::string call = fmt::format("call {}(m{}, k{})", callee, w, w);
+      text += fmt::format(
+          "w{0}:\n  h{0} = rem.s n, {1}\n  c{0} = eq h{0}, {2}\n  when c{0} go t{0} else w{3}\n"
+          "t{0}:\n  m{0} = sub n, {4}\n  k{0} = add k, {5}\n",
+          w, 2 + random() % 3, random() % 2, w + 1, 1 + random() % 3, random() % 9);
+      switch (random() % 6) {
+        case 0: text += "  return " + call + "\n"; break;
+        case 1: text += fmt::format("  r{0} = {1}\n  go out(r{0})\n", w, call); break;
+        case 2: text += fmt::format("  r{0} = {1}\n  return r{0}\n", w, call); break;
+        default:
+          text += random() % 2 ? fmt::format("  r{0} = {1}\n  p{0} = {2} n, r{0}\n", w, call, op)
+                               : fmt::format("  r{0} = {1}\n  p{0} = {2} r{0}, k\n", w, call, op);
+          text += random() % 2 ? fmt::format("  return p{}\n", w) : fmt::format("  go out(p{})\n", w);
+      }
+    }
+    text += fmt::format("w{}:\n  go out({})\nout(v: i64):\n  return v\n}}\n", ways, random() % 2 ? "n" : "7");
+  }
+  return text;
+}
+
+TEST(TailPass, MeansTheSameInAnyRecursion) {
+  std::mt19937_64 random(21);
+  size_t loops = 0, leaving = 0;
+  for (int round = 0; round < 600 / static_cast<int>(testing::checked_part); ++round) {
+    std::string text = recursion(random);
+    Realm realm;
+    auto plain = testing::must_read(realm, text);
+    for (const char* pipeline : {"tail", "tail; inline; fold; sweep; tidy; tail"}) {
+      auto module = testing::must_read(realm, text);
+      Diagnostics broken = run_pipeline(*module, *read_pipeline(pipeline), {.check_between = true});
+      ASSERT_TRUE(broken.empty()) << text << render(broken);
+      std::string now = write_text(*module);
+      loops += count_of(now, "= call") < count_of(text, "= call");
+      leaving += count_of(now, "return call") > 0;
+      for (uint64_t n = 0; n < 9; ++n) {
+        Datum given[] = {{n, 0}, {3 * n + 1, 0}};
+        Outcome meant = Evaluator(*plain).call(plain->find("f"), given);
+        Outcome is = Evaluator(*module).call(module->find("f"), given);
+        ASSERT_EQ(meant.end, Outcome::End::Result) << text << meant.message;
+        ASSERT_EQ(is.end, meant.end) << text << now;
+        ASSERT_EQ(is.results[0].bits, meant.results[0].bits) << n << "\n" << text << now;
+      }
+    }
+  }
+  EXPECT_GT(loops, 100u / testing::checked_part);
+  EXPECT_GT(leaving, 100u / testing::checked_part);
 }
 
 TEST(HoistPass, WhatStaysTheSameIsComputedOnce) {

@@ -160,8 +160,12 @@ std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> load
     legalizer.emplace(module, target, *coverage);
     options.surroundings = &legalizer->surroundings();
   }
+  // What is asked for by name is called from outside, local or not.
+  Symbol asked = o.function.empty() ? Symbol() : module.find(o.function);
+  bool was_local = asked.exists() && std::exchange(module[asked].is_local, false);
   Diagnostics broken = run_pipeline(module, pipeline, options);
   if (!broken.empty()) fail(broken, input_at_fault);
+  if (asked.exists()) module[asked].is_local = was_local;
   return loaded;
 }
 

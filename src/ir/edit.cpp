@@ -30,6 +30,18 @@ bool touches_floats(const Function& f, Instruction i) {
   return false;
 }
 
+FurtherNames::FurtherNames(Realm& realm, const Function& f) : realm_(realm) {
+  for (size_t k = 0; k < f.value_limit(); ++k)
+    if (Name n = f.name(Value(k)); n.exists()) taken_.insert(n.index);
+}
+
+Name FurtherNames::next(Name base) {
+  for (unsigned k = 2;; ++k) {
+    Name name = realm_.name(std::string(realm_.text(base)) + "_" + std::to_string(k));
+    if (taken_.insert(name.index).second) return name;
+  }
+}
+
 Value constant_from(Function& f, Type type, std::span<const Bits> lanes) {
   if (!type.has_lanes()) return f.constant(type, lanes[0]);
   std::vector<uint64_t> words;

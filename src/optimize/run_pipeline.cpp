@@ -97,12 +97,14 @@ class FunctionRun {
         [&] {
           uint64_t before = c_.function.changes();
           // A pass that left the function alone does so again while nothing changes.
-          auto [idle, is_new] = idle_at_.try_emplace(&pass, ~before);
-          if (idle->second == before) return false;
+          auto same = [&](const Idle& idle) { return idle.pass == &pass && idle.changes == before; };
+          if (std::any_of(idle_.begin(), idle_.end(), same)) return false;
           std::get<OverFunction>(pass.run)(c_);
           c_.ended();
-          if (c_.function.changes() == before) idle->second = before;
-          return c_.function.changes() != before;
+          if (c_.function.changes() != before) return true;
+          std::erase_if(idle_, [&](const Idle& idle) { return idle.changes != before; });
+          idle_.push_back({&pass, before});
+          return false;
         });
     if (!changed) return false;
     c_.facts.keep(pass.keeps);
@@ -117,7 +119,12 @@ class FunctionRun {
 
   FunctionContext& c_;
   const PipelineOptions& options_;
-  std::map<const Pass*, uint64_t> idle_at_;  // the function's changes when a pass changed nothing
+  // Passes that changed nothing, and the function's changes then: those that are as many as now.
+  struct Idle {
+    const Pass* pass;
+    uint64_t changes;
+  };
+  std::vector<Idle> idle_;
 };
 
 template <typename Visit>

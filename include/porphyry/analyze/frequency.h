@@ -1,4 +1,5 @@
-// How often each block runs, for one run of the function: from the weights that edges carry, else guessed.
+// How often each block runs, for one run of the function: from the weights that edges carry, hints of
+// branches, else guessed.
 //
 // The guesses are customary ones (T. Ball, J. Larus, "Branch Prediction for Free", 1993): a loop runs eight
 // times, an edge that stays in a loop is taken rather than one that leaves it, and one that leads to a trap

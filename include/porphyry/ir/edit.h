@@ -1,6 +1,8 @@
 // Small changes of functions that many passes make.
 #pragma once
 
+#include <unordered_set>
+
 #include "porphyry/ir/function.h"
 
 namespace porphyry {
@@ -14,6 +16,22 @@ void always_take(Function& f, Edge way);
 
 // Whether permits for floats say something of an instruction.
 bool touches_floats(const Function& f, Instruction i);
+
+// Whether an operation only makes its results: from its operands, or memory that it reads.
+inline bool computes(Op op) {
+  return info(op).is_plain() || op == Op::At || op == Op::AddressOf || op == Op::Load;
+}
+
+// `name_2`, `name_3`, …: names that no value of a function has. O(values) when made.
+class FurtherNames {
+ public:
+  FurtherNames(Realm& realm, const Function& f);
+  Name next(Name base);
+
+ private:
+  Realm& realm_;
+  std::unordered_set<uint32_t> taken_;
+};
 
 // A constant from the bits of its lanes, lane 0 first; one of a scalar from its only ones.
 Value constant_from(Function& f, Type type, std::span<const Bits> lanes);

@@ -82,7 +82,7 @@ class ExtensionRemover {
     for (size_t k = 0; k < operands.size(); ++k) {
       const CodeOperand& o = operands[k];
       if (o.kind != OperandKind::Register || !o.written || !is_physical(o.reg)) continue;
-      if (form == 0 || form < first_real_form)
+      if (form < first_real_form)
         e.take(o.reg);
       else if (zeroes(form, k) || from_zero)
         e.add(o.reg);

@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 
 #include "porphyry/analyze/alias.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
@@ -25,30 +26,21 @@ struct Place {
   Instruction operation;  // on the result, which is returned; nothing: the result itself is
 };
 
-bool may_accumulate(Op op) {
-  switch (op) {
-    case Op::Add:
-    case Op::Mul:
-    case Op::And:
-    case Op::Or:
-    case Op::Xor:
-    case Op::MinU:
-    case Op::MaxU:
-    case Op::MinS:
-    case Op::MaxS: return true;
-    default: return false;
-  }
-}
-
-Bits neutral(Op op, unsigned width) {
+// What leaves the other operand as it is, for operations on integers that may be bracketed and ordered at
+// will; nothing for others.
+std::optional<Bits> neutral(Op op, unsigned width) {
   const Bits all = mask_of(width), sign = Bits(1) << (width - 1);
   switch (op) {
+    case Op::Add:
+    case Op::Or:
+    case Op::Xor:
+    case Op::MaxU: return 0;
     case Op::Mul: return 1;
     case Op::And:
     case Op::MinU: return all;
     case Op::MinS: return all & ~sign;
     case Op::MaxS: return sign;
-    default: return 0;
+    default: return std::nullopt;
   }
 }
 
@@ -135,7 +127,7 @@ class TailCalls {
     if (!p.operation.exists() || meant.size() != 1) return "something else is returned";
     if (*results != std::vector<Value>{f_.result(p.operation)}) return "something else is returned";
     Op op = f_.op(p.operation);
-    if (!may_accumulate(op) || !f_.type(meant[0]).is_integer())
+    if (!f_.type(meant[0]).is_integer() || !neutral(op, f_.type(meant[0]).bits()))
       return "its result is computed with in a fixed order";
     Value a = f_.operand(p.operation, 0), b = f_.operand(p.operation, 1);
     if (a == b) return "its result is computed with itself";
@@ -159,16 +151,27 @@ class TailCalls {
     return nullptr;
   }
 
-  // One operation for all places; those with another are left.
+  // One operation for all places; those with another are left. None where a call of another function leaves
+  // in this one's place: what was accumulated would be lost with the frame.
   void choose_operation() {
+    const bool leaves = !jumps_.empty() || leaves_otherwise();
     for (const Place& p : places_)
-      if (p.operation.exists() && !operation_) operation_ = f_.op(p.operation);
+      if (p.operation.exists() && !operation_ && !leaves) operation_ = f_.op(p.operation);
     std::erase_if(places_, [&](const Place& p) {
-      bool other = p.operation.exists() && f_.op(p.operation) != *operation_;
-      if (other)
+      if (!p.operation.exists() || operation_ == f_.op(p.operation)) return false;
+      if (leaves)
+        declined(p.call, "another call leaves no frame to compute in", "returns in place of that call");
+      else
         declined(p.call, "another call's result goes into another operation", "one operation for all");
-      return other;
+      return true;
     });
+  }
+  bool leaves_otherwise() const {
+    for (Block b : f_.blocks())
+      if (Op op = f_.op(f_.terminator(b));
+          op == Op::ReturnCallThrough || (op == Op::ReturnCall && f_.symbol(f_.terminator(b)) != c_.symbol))
+        return true;
+    return false;
   }
 
   void jump(Instruction call) {
@@ -190,16 +193,19 @@ class TailCalls {
   void loop() {
     Block entry = f_.entry(), head = f_.split(entry, f_.first(entry));
     std::vector<Value> start;
-    for (Value v : f_.parameters()) {
+    FurtherNames names(c_.module.realm(), f_);
+    for (size_t k = 0; k < f_.parameters().size(); ++k) {  // a span would move with each that is added
+      Value v = f_.parameters()[k];
       Value p = f_.add_parameter(head, f_.type(v));
-      if (Name n = f_.name(v); n.exists()) move_name_on(n, p);
+      // The function's parameter keeps its name.
+      if (Name n = f_.name(v); n.exists()) f_.set_name(p, names.next(n));
       f_.replace_uses(v, p);
       start.push_back(v);
     }
     if (operation_) {
       Type t = f_.signature().results[0];
       accumulator_ = f_.add_parameter(head, t);
-      start.push_back(f_.constant(t, neutral(*operation_, t.bits())));
+      start.push_back(f_.constant(t, *neutral(*operation_, t.bits())));
       take_at_returns();
     }
     Position position = f_.position(f_.terminator(entry));
@@ -207,16 +213,6 @@ class TailCalls {
     pen_.at_end(entry).from(position);
     pen_.go(head, start);
     for (const Place& p : places_) go_around(p, head);
-  }
-  // The function's parameter keeps its name; the head's is called by one that is free.
-  void move_name_on(Name n, Value p) {
-    Realm& realm = c_.module.realm();
-    for (unsigned k = 2; k < 100; ++k) {
-      Name next = realm.name(fmt::format("{}_{}", realm.text(n), k));
-      bool taken = false;
-      for (size_t v = 0; v < f_.value_limit(); ++v) taken |= f_.name(Value(v)) == next;
-      if (!taken) return f_.set_name(p, next);
-    }
   }
   void take_at_returns() {
     for (Block b : f_.blocks()) {

@@ -7,6 +7,7 @@
 // moved.
 #include <fmt/format.h>
 
+#include "../cost.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
@@ -62,20 +63,6 @@ class Flattener {
       w.cost += cost_of(f_.op(i));
     }
     return w;
-  }
-  static unsigned cost_of(Op op) {
-    switch (op) {
-      case Op::Mul: return 3;
-      case Op::Div:
-      case Op::Sqrt:
-      case Op::Fma:
-      case Op::DivS:
-      case Op::DivU:
-      case Op::RemS:
-      case Op::RemU: return 20;
-      case Op::Rem: return 60;
-      default: return info(op).layout == Layout::Pick ? 2 : 1;
-    }
   }
 
   void one(Block b) {

@@ -6,6 +6,7 @@
 
 #include "porphyry/analyze/memory_flow.h"
 #include "porphyry/analyze/post_dominators.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -38,9 +39,7 @@ class Sinker {
   static constexpr unsigned most_steps = 64;  // in the dominator tree, for one instruction
 
   bool may_move(Instruction i) const {
-    if (f_.has_effect(i) || f_.result_count(i) == 0) return false;
-    Op op = f_.op(i);
-    return info(op).is_plain() || op == Op::At || op == Op::AddressOf || op == Op::Load;
+    return computes(f_.op(i)) && !f_.has_effect(i) && f_.result_count(i) > 0;
   }
 
   void one(Instruction i) {

@@ -6,7 +6,9 @@
 // O(instructions * depth of loops).
 #include <fmt/format.h>
 
+#include "../cost.h"
 #include "porphyry/analyze/memory_flow.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -25,7 +27,8 @@ class Hoister {
         loops_(c.facts.get<Loops>()),
         alias_(c.module, f_, c.module[c.symbol].facts),
         before_(f_.block_limit()),
-        cheap_(f_.block_limit()) {}
+        cheap_(f_.block_limit()),
+        goes_on_first_(f_.block_limit()) {}
 
   void run() {
     for (Block b : dominators_.order()) {
@@ -33,8 +36,9 @@ class Hoister {
       bool first = comes_first(b);
       for (Instruction i : f_.instructions(b)) {
         if (may_move(i, first)) decide(i);
-        first &= !f_.has_effect(i);
+        first &= !f_.has_effect(i) || f_.op(i) == Op::Go;
       }
+      goes_on_first_[b] = first;
     }
     // Now blocks may be made that the analyses do not know.
     for (Instruction i : moving_) move(i, moved_.get(i));
@@ -43,20 +47,16 @@ class Hoister {
  private:
   bool may_move(Instruction i, bool first) const {
     Op op = f_.op(i);
-    if (f_.has_effect(i) || f_.result_count(i) == 0 || info(op).result == ResultRule::Truth) return false;
+    if (!computes(op) || f_.has_effect(i) || f_.result_count(i) == 0) return false;
     if (op == Op::Load) return first && !f_.address(i).masked;
-    return info(op).is_plain() || op == Op::At || op == Op::AddressOf;
+    return info(op).result != ResultRule::Truth;
   }
   // Whether every run of the innermost loop's head comes to the block, past nothing with an effect.
   bool comes_first(Block b) const {
-    Block at = loops_.header(b);
-    while (at != b) {
-      for (Instruction i : f_.instructions(at))
-        if (f_.has_effect(i) && f_.op(i) != Op::Go) return false;
-      at = f_.to(f_.edges(at)[0]);
-      if (at == loops_.header(b) || loops_.header(at) != loops_.header(b)) return false;
-    }
-    return true;
+    if (loops_.is_header(b)) return true;
+    for (Edge e : f_.edges_into(b))
+      if (goes_on_first_[f_.from(e)] && loops_.header(f_.from(e)) == loops_.header(b)) return true;
+    return false;
   }
 
   // Whether a value is the same in all rounds of the loop with this head.
@@ -85,7 +85,7 @@ class Hoister {
       if (f_.op(i) == Op::Load) break;  // how often an outer loop comes to it is not known
     }
     if (!to.exists()) return;
-    if (!costs_much(f_.op(i)) && ++cheap_[to] > most_cheap) {
+    if (!costs_much(f_, i) && ++cheap_[to] > most_cheap) {
       if (c_.wants_notes())
         c_.declined(f_.position(i), c_.name(f_.result(i)), "the operation stays in the loop",
                     "too many values are kept over the loop", "fewer of them, or one that costs more",
@@ -104,22 +104,6 @@ class Hoister {
     if (f_.promises(i)) f_.set_promises(i, 0);
     f_.move_before(i, f_.terminator(before));
   }
-  static bool costs_much(Op op) {
-    switch (op) {
-      case Op::Load:
-      case Op::Mul:
-      case Op::MulHiS:
-      case Op::MulHiU:
-      case Op::Div:
-      case Op::DivS:
-      case Op::DivU:
-      case Op::RemS:
-      case Op::RemU:
-      case Op::Sqrt:
-      case Op::Splat: return true;
-      default: return false;
-    }
-  }
 
   // The block that goes to a loop's head and nowhere else, on all ways into the loop; made where there is
   // none.
@@ -131,7 +115,8 @@ class Hoister {
     if (in.size() == 1 && f_.edges(f_.from(in[0])).size() == 1) return before_[header] = f_.from(in[0]);
     Block made = f_.add_block_after(f_.previous(header));
     std::vector<Value> arguments;
-    for (Value v : f_.parameters(header)) arguments.push_back(f_.add_parameter(made, f_.type(v)));
+    for (size_t k = 0; k < f_.parameters(header).size(); ++k)  // a span would move with each that is added
+      arguments.push_back(f_.add_parameter(made, f_.type(f_.parameters(header)[k])));
     Function::Draft::Destination target{header, arguments};
     f_.append(made, {.op = Op::Go, .targets = {&target, 1}});
     for (Edge e : in) {
@@ -151,6 +136,7 @@ class Hoister {
   mutable std::optional<MemoryFlow> flow_;  // when a load asks
   Table<Block, Block> before_;              // by head: what is in front, once it was asked for
   Table<Block, unsigned> cheap_;            // by head: what moved there
+  Table<Block, uint8_t> goes_on_first_;     // to its only way out; see comes_first
   SideTable<Instruction, Block> moved_;     // in front of which loop
   std::vector<Instruction> moving_;         // in order of need
 };

@@ -7,8 +7,8 @@
 
 #include <algorithm>
 #include <optional>
-#include <set>
 
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 
 namespace porphyry {
@@ -189,17 +189,9 @@ class Promoter {
     f_.set_name(only, name);
   }
 
-  // `name_2`, `name_3`, … whichever no value of the function has.
   Name further_name(Name name) {
-    if (names_.empty())
-      for (size_t k = 0; k < f_.value_limit(); ++k)
-        if (Name n = f_.name(Value(k)); n.exists()) names_.insert(n.index);
-    Realm& realm = c_.module.realm();
-    std::string base(realm.text(name));
-    for (unsigned k = 2;; ++k) {
-      Name next = realm.name(fmt::format("{}_{}", base, k));
-      if (names_.insert(next.index).second) return next;
-    }
+    if (!names_) names_.emplace(c_.module.realm(), f_);
+    return names_->next(name);
   }
 
   // The value at the end of a block: its last write, else what its start has; remembered on the way.
@@ -250,7 +242,7 @@ class Promoter {
   Function& f_;
   std::vector<std::vector<Block>> frontiers_;
   std::vector<Access> accesses_;
-  std::set<uint32_t> names_;  // of the function's values; empty until one is asked for
+  std::optional<FurtherNames> names_;  // once one is asked for
   std::vector<Block> placed_;
   size_t placed_count_ = 0;
   Type type_;

@@ -14,12 +14,6 @@ class KnownOperations {
   explicit KnownOperations(const Function& f)
       : f_(f), rows_(f.instruction_limit()), heads_(std::bit_ceil(f.instruction_limit() + 1)) {}
 
-  // Whether an instruction is of a sort that is looked up: it computes, without an effect, from its operands,
-  // or is a load.
-  static bool has(Op op) {
-    return info(op).is_plain() || op == Op::At || op == Op::AddressOf || op == Op::Load;
-  }
-
   // The newest that does what `like` would do to other operands, with the memory that it sees, and that
   // `fits` likes; nothing when there is none. O(1) on average, with a budget for those that do not fit.
   template <typename Fits>

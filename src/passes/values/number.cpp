@@ -37,7 +37,7 @@ class Numberer {
         next = f_.next(i);
         if (f_.op(i) == Op::Load)
           load(i);
-        else if (KnownOperations::has(f_.op(i)))
+        else if (computes(f_.op(i)))
           look_up(i, {});
       }
     number_on_some_paths(c_, dominators_, alias_, flow_ ? &*flow_ : nullptr, known_);

@@ -11,7 +11,7 @@
 
 #include <fmt/format.h>
 
-#include "../memory/written.h"
+#include "../cost.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/print/print.h"
 
@@ -25,13 +25,7 @@ class Paths {
  public:
   Paths(FunctionContext& c, const Dominators& dominators, const Alias& alias, MemoryFlow* flow,
         KnownOperations& known)
-      : c_(c),
-        f_(c.function),
-        pen_(c.module, f_),
-        dominators_(dominators),
-        alias_(alias),
-        flow_(flow),
-        known_(known) {}
+      : c_(c), f_(c.function), dominators_(dominators), alias_(alias), flow_(flow), known_(known) {}
 
   void run() {
     for (Block b : dominators_.order())
@@ -63,29 +57,14 @@ class Paths {
     unsigned added = 0;
     for (Instruction i = f_.first(b), next; i.exists() && added < most_parameters; i = next) {
       next = f_.next(i);
-      if (KnownOperations::has(f_.op(i)) && worth(i)) added += one(i, effects);
+      if (worth(i)) added += one(i, effects);
       if (f_.alive(i)) effects |= f_.has_effect(i);
     }
   }
   bool worth(Instruction i) const {
-    if (f_.result_count(i) != 1) return false;
-    switch (f_.op(i)) {
-      case Op::Load: return flow_ && !f_.address(i).is_volatile && !f_.address(i).masked;
-      case Op::Mul:
-      case Op::MulHiS:
-      case Op::MulHiU:
-      case Op::DivS:
-      case Op::DivU:
-      case Op::RemS:
-      case Op::RemU:
-      case Op::Div:
-      case Op::Sqrt:
-      case Op::Fma: return true;
-      default: {
-        Type t = f_.type(f_.result(i));
-        return info(f_.op(i)).is_plain() && t.is_float() && info(f_.op(i)).layout == Layout::Two;
-      }
-    }
+    if (!computes(f_.op(i)) || f_.result_count(i) != 1 || f_.op(i) == Op::Splat || !costs_much(f_, i))
+      return false;
+    return f_.op(i) != Op::Load || (flow_ && !f_.address(i).is_volatile && !f_.address(i).masked);
   }
 
   // Whether the operation went.
@@ -165,7 +144,8 @@ class Paths {
       if (!w.is_own && w.value != by) by = {};
     // One value along all ways is there in the block as well.
     bool is_parameter = !by.exists() || !available(by, f_.block(i));
-    std::string operation = c_.wants_notes() ? write_text(c_.module, f_, i) : "", name = c_.name(old);
+    std::string operation, name;
+    if (c_.wants_notes()) operation = write_text(c_.module, f_, i), name = c_.name(old);
     Position position = f_.position(i);
     if (is_parameter) {
       by = f_.add_parameter(f_.block(i), f_.type(old));
@@ -190,7 +170,6 @@ class Paths {
 
   FunctionContext& c_;
   Function& f_;
-  Pen pen_;
   const Dominators& dominators_;
   const Alias& alias_;
   MemoryFlow* flow_;

@@ -287,26 +287,16 @@ class Propagator {
 
   static constexpr size_t most_refinements = 4, most_looks = 16;  // of one value in one place
   static constexpr unsigned most_changes = 4;
-  // Side tables whose rows are lists.
+  // A side table whose rows are lists.
+  template <class T>
   struct Lists {
-    std::vector<std::vector<Refinement>> rows;
-    std::vector<Refinement>& at(Value v) {
+    std::vector<std::vector<T>> rows;
+    std::vector<T>& at(Value v) {
       if (v.index >= rows.size()) rows.resize(v.index + 1);
       return rows[v.index];
     }
-    std::span<const Refinement> get(Value v) const {
-      return v.index < rows.size() ? std::span<const Refinement>(rows[v.index])
-                                   : std::span<const Refinement>();
-    }
-  };
-  struct ValueLists {
-    std::vector<std::vector<Value>> rows;
-    std::vector<Value>& at(Value v) {
-      if (v.index >= rows.size()) rows.resize(v.index + 1);
-      return rows[v.index];
-    }
-    std::span<const Value> get(Value v) const {
-      return v.index < rows.size() ? std::span<const Value>(rows[v.index]) : std::span<const Value>();
+    std::span<const T> get(Value v) const {
+      return v.index < rows.size() ? std::span<const T>(rows[v.index]) : std::span<const T>();
     }
   };
 
@@ -318,8 +308,8 @@ class Propagator {
   Table<Block, uint8_t> reached_, visited_;
   Table<Block, size_t> place_;  // in the order of blocks
   SideTable<Instruction, uint8_t> queued_;
-  Lists refinements_;
-  ValueLists dependents_;
+  Lists<Refinement> refinements_;
+  Lists<Value> dependents_;
   // Places of blocks that are reached and not visited yet, the first one on top.
   std::priority_queue<size_t, std::vector<size_t>, std::greater<>> blocks_;
   std::vector<Instruction> users_;
