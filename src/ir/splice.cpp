@@ -2,6 +2,7 @@
 
 #include <map>
 
+#include "porphyry/ir/copy.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/order.h"
 #include "porphyry/ir/pen.h"
@@ -19,8 +20,7 @@ class Splicer {
         pen_(module, to_),
         call_(call),
         at_(to_.position(call)),
-        values_(from_.value_limit()),
-        blocks_(from_.block_limit()) {}
+        copier_(from_, to_) {}
 
   void run() {
     Block home = to_.block(call_);
@@ -29,18 +29,17 @@ class Splicer {
     Blocks order = reverse_postorder(from_);
     Block last = home;
     for (Block b : order) {
-      last = blocks_[b] = to_.add_block_after(last);
-      if (b == from_.entry()) continue;
-      for (Value v : from_.parameters(b)) values_[v] = to_.add_parameter(last, from_.type(v));
+      copier_.stand_in(b, last = to_.add_block_after(last));
+      if (b != from_.entry()) copier_.copy_parameters(b, last);
     }
     take_arguments();
     std::vector<Value> results;
     for (Value v : to_.results(call_)) results.push_back(v);
     to_.erase(call_);
     pen_.at_end(home).from(at_);
-    pen_.go(blocks_[from_.entry()]);
+    pen_.go(copier_.block(from_.entry()));
     for (Block b : order)
-      for (Instruction i : from_.instructions(b)) copy(i, blocks_[b]);
+      for (Instruction i : from_.instructions(b)) copy(i, copier_.block(b));
   }
 
  private:
@@ -60,14 +59,10 @@ class Splicer {
     for (size_t k = 0; k < from_.parameters().size(); ++k) {
       Value v = to_.operand(call_, k);
       if (facts_.marks_of(k) & mark::sole) soles_.push_back(v = pen_.sole(v));
-      values_[from_.parameters()[k]] = v;
+      copier_.stand_in(from_.parameters()[k], v);
     }
   }
 
-  Value value(Value v) {
-    if (!from_.is_constant(v)) return values_[v];
-    return to_.constant_lanes(from_.type(v), from_.constant_words(v));
-  }
   Position position(Position p) {
     if (!p.exists() || !at_.exists()) return p.exists() ? p : at_;
     auto [known, is_new] = positions_.try_emplace(p.index);
@@ -79,22 +74,23 @@ class Splicer {
   }
 
   void copy(Instruction i, Block b) {
-    operands_.clear(), types_.clear();
-    for (Value v : from_.operands(i)) operands_.push_back(value(v));
-    for (Value v : from_.results(i)) types_.push_back(from_.type(v));
     Op op = from_.op(i);
-    if (op == Op::Return || op == Op::ReturnCall || op == Op::ReturnCallThrough)
-      end_soles(b, from_.position(i));
-    if (behind_.exists() && op == Op::Return) return go_behind(b, operands_, from_.position(i));
-    if (behind_.exists() && (op == Op::ReturnCall || op == Op::ReturnCallThrough)) {
-      for (Value p : to_.parameters(behind_)) types_.push_back(to_.type(p));
-      Instruction called = append(i, b, op == Op::ReturnCall ? Op::Call : Op::CallThrough);
+    bool hands_over = op == Op::ReturnCall || op == Op::ReturnCallThrough;
+    if (op == Op::Return || hands_over) end_soles(b, from_.position(i));
+    if (behind_.exists() && op == Op::Return) {
+      std::vector<Value> results;
+      for (Value v : from_.operands(i)) results.push_back(copier_.value(v));
+      go_behind(b, results, from_.position(i));
+    } else if (behind_.exists() && hands_over) {
+      std::vector<Type> types;
+      for (Value p : to_.parameters(behind_)) types.push_back(to_.type(p));
+      Instruction called = append(i, b, op == Op::ReturnCall ? Op::Call : Op::CallThrough, types);
       std::vector<Value> results;
       for (Value v : to_.results(called)) results.push_back(v);
-      return go_behind(b, results, from_.position(i));
+      go_behind(b, results, from_.position(i));
+    } else {
+      append(i, b, op, {});
     }
-    Instruction made = append(i, b, op);
-    for (size_t k = 0; k < types_.size(); ++k) values_[from_.result(i, k)] = to_.result(made, k);
   }
   void end_soles(Block b, Position p) {
     pen_.at_end(b).from(position(p));
@@ -105,50 +101,10 @@ class Splicer {
     pen_.go(behind_, results);
   }
 
-  Instruction append(Instruction i, Block b, Op op) {
-    std::vector<std::vector<Value>> arguments;
-    std::vector<Function::Draft::Destination> targets;
-    for (Edge e : from_.edges(i)) {
-      auto& list = arguments.emplace_back();
-      for (Value v : from_.arguments(e)) list.push_back(value(v));
-    }
-    for (size_t k = 0; k < arguments.size(); ++k) {
-      Edge e = from_.edge(i, k);
-      targets.push_back({blocks_[from_.to(e)], arguments[k], from_.weight(e)});
-    }
+  Instruction append(Instruction i, Block b, Op op, std::span<const Type> results) {
     uint8_t permits = from_.permits(i);
     if (touches_floats(from_, i)) permits |= facts_.permits & permit::of_floats;
-    return to_.append(b, {.op = op,
-                          .operands = operands_,
-                          .results = types_,
-                          .detail = detail(i),
-                          .position = position(from_.position(i)),
-                          .targets = targets,
-                          .promises = from_.promises(i),
-                          .permits = permits,
-                          .hint = from_.hint(i)});
-  }
-  uint32_t detail(Instruction i) {
-    switch (info(from_.op(i)).detail()) {
-      case Detail::Address: return to_.add_address(from_.address(i));
-      case Detail::Copy: return to_.add_copy(from_.copy_shape(i));
-      case Detail::Reserve: return to_.add_reserve(from_.reserve_shape(i));
-      case Detail::Lanes: {
-        std::vector<uint16_t> lanes;
-        for (unsigned k = 0; k < from_.type(from_.result(i)).lanes(); ++k)
-          lanes.push_back(from_.shuffle_lane(i, k));
-        return to_.add_shuffle(lanes);
-      }
-      case Detail::Cases: {
-        std::vector<Bits> cases;
-        for (size_t k = 0; k + 1 < from_.edge_count(i); ++k) cases.push_back(from_.case_value(i, k));
-        return to_.add_cases(cases);
-      }
-      case Detail::Symbol:
-      case Detail::Name: return from_.detail(i);
-      case Detail::None: break;
-    }
-    return Function::no_detail;
+    return copier_.copy(i, b, op, position(from_.position(i)), permits, results);
   }
 
   Module& module_;
@@ -159,10 +115,8 @@ class Splicer {
   Instruction call_;
   Position at_;
   Block behind_;
-  Table<Value, Value> values_;  // of the copy, by those of the callee
-  Table<Block, Block> blocks_;
-  std::vector<Value> soles_, operands_;
-  std::vector<Type> types_;
+  Copier copier_;
+  std::vector<Value> soles_;
   std::map<uint32_t, Position> positions_;
 };
 

@@ -1,0 +1,146 @@
+// test-last: a loop whose head decides whether to go on decides at its end instead. The head is copied in
+// front of the loop, where it guards it; the head itself becomes the last block of a round, and the block
+// behind it the new head. Values of the head then have two definitions, which meet in block parameters (see
+// Reaching). Inner loops first. O(size of the heads + uses of their values), and dominators once.
+#include <fmt/format.h>
+
+#include "../reaching.h"
+#include "porphyry/ir/copy.h"
+#include "porphyry/ir/edit.h"
+#include "porphyry/optimize/pass.h"
+#include "porphyry/print/print.h"
+
+namespace porphyry {
+namespace {
+
+constexpr size_t most_instructions = 24;  // of a head that is copied
+
+class Turner {
+ public:
+  explicit Turner(FunctionContext& c)
+      : c_(c),
+        f_(c.function),
+        dominators_(c.facts.get<Dominators>()),
+        loops_(c.facts.get<Loops>()),
+        copier_(f_, f_) {}
+
+  void run() {
+    const auto& order = dominators_.order();
+    for (size_t k = order.size(); k-- > 0;) {
+      Block head = order[k];
+      if (!loops_.is_header(head) || f_.edges(head).size() != 2 || f_.op(f_.terminator(head)) != Op::When)
+        continue;
+      if (auto refusal = refused(head)) {
+        if (!refusal->empty())
+          c_.declined(f_.position(f_.terminator(head)), block_text(c_.module, f_, head),
+                      "the loop is tested at its start", *refusal, "a head that may be copied");
+      } else {
+        turn(head);
+      }
+    }
+    rejoin();
+  }
+
+ private:
+  // Why a loop stays as it is; without words where there is nothing to turn.
+  std::optional<std::string> refused(Block head) const {
+    auto ways = f_.edges(head);
+    bool stays[2];
+    for (size_t k = 0; k < 2; ++k) stays[k] = loops_.contains(head, f_.to(ways[k]));
+    if (stays[0] == stays[1]) return "";
+    Block next = f_.to(ways[stays[0] ? 0 : 1]);
+    if (next == head) return "";
+    for (Edge e : f_.edges_into(head)) {
+      Block from = f_.from(e);
+      if (!dominators_.reachable(from)) return "";
+      if (!loops_.contains(head, from)) continue;
+      for (Edge way : f_.edges(from))
+        if (!loops_.contains(head, f_.to(way))) return "";  // it is tested there already
+    }
+    if (f_.next_in(f_.first_in(next)).exists()) return "the block behind its head is come to from elsewhere";
+    size_t count = 0;
+    for (Instruction i : f_.instructions(head)) {
+      if (f_.op(i) == Op::Reserve) return "its head reserves memory";
+      if (++count > most_instructions) return "its head is too large";
+    }
+    return std::nullopt;
+  }
+
+  void turn(Block head) {
+    Block guard = f_.add_block_after(f_.previous(head));
+    std::vector<Edge> in;
+    uint64_t times = 0;
+    for (Edge e : f_.edges_into(head))
+      if (!loops_.contains(head, f_.from(e))) in.push_back(e), times += f_.weight(e);
+    copier_.forget();
+    copier_.copy_parameters(head, guard);
+    for (Instruction i : f_.instructions(head)) copier_.copy(i, guard);
+    for (Edge e : in) {
+      std::vector<Value> given;
+      for (Value v : f_.arguments(e)) given.push_back(v);
+      f_.redirect(e, guard);
+      for (Value v : given) f_.add_argument(e, v);
+    }
+    share_weights(head, guard, times);
+    auto twice = [&](Value v) { defined_.push_back({v, copier_.value(v), head, guard}); };
+    for (Value v : f_.parameters(head)) twice(v);
+    for (Instruction i : f_.instructions(head))
+      for (Value v : f_.results(i)) twice(v);
+    if (c_.wants_notes())
+      c_.done(f_.position(f_.terminator(head)), block_text(c_.module, f_, head),
+              "the loop is tested at its end, and once before it",
+              "a round then takes one jump less, and what the loop comes to first may move in front of it");
+  }
+  // A loop that was measured is taken to go through at least one round each time.
+  void share_weights(Block head, Block guard, uint64_t times) {
+    for (size_t k = 0; k < 2; ++k) {
+      Edge old = f_.edges(head)[k], made = f_.edges(guard)[k];
+      if (f_.weight(old) == Function::no_weight) continue;
+      uint64_t first = loops_.contains(head, f_.to(old)) ? std::min(times, f_.weight(old)) : 0;
+      f_.set_weight(made, first);
+      f_.set_weight(old, f_.weight(old) - first);
+    }
+  }
+
+  struct Twice {
+    Value value, copy;
+    Block block, copied;
+  };
+  void rejoin() {
+    if (defined_.empty()) return;
+    Dominators dominators(f_);
+    Reaching reaching(f_, dominators);
+    for (const Twice& d : defined_) {
+      std::vector<Slot> uses;
+      for (Slot s : f_.uses(d.value))
+        if (f_.block(f_.use(s).user) != d.block) uses.push_back(s);
+      if (uses.empty()) continue;
+      Type type = f_.type(d.value);
+      reaching.start(type, f_.constant(type, 0));
+      reaching.give(d.block, d.value);
+      reaching.give(d.copied, d.copy);
+      for (Slot s : uses) reaching.read(f_.block(f_.use(s).user));
+      bool named = f_.kind(d.value) != ValueKind::BlockParameter;
+      for (Block b : reaching.place())
+        if (Name name = f_.name(d.value); !named && name.exists()) {
+          f_.set_name(d.value, {}), f_.set_name(reaching.parameter(b), name);
+          named = true;
+        }
+      for (Slot s : uses) f_.set(s, reaching.at_start(f_.block(f_.use(s).user)));
+      reaching.finish();
+    }
+  }
+
+  FunctionContext& c_;
+  Function& f_;
+  const Dominators& dominators_;
+  const Loops& loops_;
+  Copier copier_;
+  std::vector<Twice> defined_;
+};
+
+}  // namespace
+
+void test_last(FunctionContext& c) { Turner(c).run(); }
+
+}  // namespace porphyry
