@@ -30,6 +30,16 @@ bool touches_floats(const Function& f, Instruction i) {
   return false;
 }
 
+Value given(const Function& f, Value v) {
+  // Blocks that cannot be reached may lead to each other in a ring.
+  for (unsigned steps = 0; steps < 64 && f.kind(v) == ValueKind::BlockParameter; ++steps) {
+    Edge e = f.first_in(f.defining_block(v));
+    if (!e.exists() || f.next_in(e).exists() || f.from(e) == f.to(e)) break;
+    v = f.argument(e, f.result_index(v));
+  }
+  return v;
+}
+
 FurtherNames::FurtherNames(Realm& realm, const Function& f) : realm_(realm) {
   for (size_t k = 0; k < f.value_limit(); ++k)
     if (Name n = f.name(Value(k)); n.exists()) taken_.insert(n.index);

@@ -260,8 +260,19 @@ void Function::unlink_in(Edge e) {
 
 bool Function::has_effect(Instruction i) const {
   const OperationInfo& row = info(op(i));
-  if (row.writes_memory() || row.may_trap() || row.ends_block() || row.marks()) return true;
+  if (row.writes_memory() || row.ends_block() || row.marks()) return true;
+  if (row.may_trap()) return !divides_by_number(i);
   return row.layout == Layout::Load && (address(i).is_volatile || address(i).guarded);
+}
+
+// One by which no division traps.
+bool Function::divides_by_number(Instruction i) const {
+  Op o = op(i);
+  if (o != Op::DivU && o != Op::DivS && o != Op::RemU && o != Op::RemS) return false;
+  Value by = operand(i, 1);
+  if (!is_constant(by) || !is_uniform(by)) return false;
+  Bits b = constant_word(by);
+  return b != 0 && (o != Op::DivS || b != mask_of(type(by).bits()));
 }
 
 bool Function::reads_unwritten() const {

@@ -18,7 +18,9 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY "test-last; fold; propagate; tidy; hoist; " PORPHYRY_FINISH "; merge; drop",
+     .passes = "tail; inline; " PORPHYRY_SIMPLIFY
+               "outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; " PORPHYRY_FINISH
+               "; merge; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},

@@ -59,6 +59,7 @@ class FixedTable {
   // Later, for a table that most functions do not want at all.
   explicit FixedTable(std::pmr::memory_resource* memory) : rows_(memory) {}
   bool empty() const { return rows_.empty(); }
+  bool holds(Handle id) const { return id.index < rows_.size(); }
   void make(size_t count, const T& value = T()) { rows_.assign(count, value); }
 
   bool operator==(const FixedTable&) const = default;

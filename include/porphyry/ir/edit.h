@@ -33,6 +33,9 @@ class FurtherNames {
   std::unordered_set<uint32_t> taken_;
 };
 
+// What a block parameter is given where only one edge leads to its block, and so on; any other value itself.
+Value given(const Function& f, Value v);
+
 // A constant from the bits of its lanes, lane 0 first; one of a scalar from its only ones.
 Value constant_from(Function& f, Type type, std::span<const Bits> lanes);
 

@@ -185,7 +185,8 @@ class Function {
   Hint hint(Instruction i) const { return instructions_[i].hint; }
   void set_hint(Instruction i, Hint h) { ++changes_, instructions_[i].hint = h; }
   // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
-  // volatile, or it says something that must stay. What has no effect and no use may go.
+  // volatile, or it says something that must stay. What has no effect and no use may go. A division by a
+  // number that is not zero, nor -1 where that may trap, has none.
   bool has_effect(Instruction i) const;
   // Whether an access promises that its bytes are never written (`as const`).
   bool reads_unwritten() const;
@@ -373,6 +374,7 @@ class Function {
     SideTable<Edge, uint64_t> weights;  // complemented, so that zero is none
   };
 
+  bool divides_by_number(Instruction i) const;
   void touch(Instruction i) {
     ++changes_;
     if (journal_.get()) journal_.make().push_back(i);

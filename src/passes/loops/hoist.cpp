@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "../cost.h"
+#include "front.h"
 #include "porphyry/analyze/memory_flow.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
@@ -105,27 +106,9 @@ class Hoister {
     f_.move_before(i, f_.terminator(before));
   }
 
-  // The block that goes to a loop's head and nowhere else, on all ways into the loop; made where there is
-  // none.
   Block in_front_of(Block header) {
-    if (before_[header].exists()) return before_[header];
-    std::vector<Edge> in;
-    for (Edge e : f_.edges_into(header))
-      if (!dominators_.reachable(f_.from(e)) || !loops_.contains(header, f_.from(e))) in.push_back(e);
-    if (in.size() == 1 && f_.edges(f_.from(in[0])).size() == 1) return before_[header] = f_.from(in[0]);
-    Block made = f_.add_block_after(f_.previous(header));
-    std::vector<Value> arguments;
-    for (size_t k = 0; k < f_.parameters(header).size(); ++k)  // a span would move with each that is added
-      arguments.push_back(f_.add_parameter(made, f_.type(f_.parameters(header)[k])));
-    Function::Draft::Destination target{header, arguments};
-    f_.append(made, {.op = Op::Go, .targets = {&target, 1}});
-    for (Edge e : in) {
-      std::vector<Value> given;
-      for (Value v : f_.arguments(e)) given.push_back(v);
-      f_.redirect(e, made);
-      for (Value v : given) f_.add_argument(e, v);
-    }
-    return before_[header] = made;
+    if (!before_[header].exists()) before_[header] = block_in_front(f_, loops_, header);
+    return before_[header];
   }
 
   FunctionContext& c_;

@@ -1,11 +1,11 @@
 // test-last: a loop whose head decides whether to go on decides at its end instead. The head is copied in
 // front of the loop, where it guards it; the head itself becomes the last block of a round, and the block
 // behind it the new head. Values of the head then have two definitions, which meet in block parameters (see
-// Reaching). Inner loops first. O(size of the heads + uses of their values), and dominators once.
+// Duplicates). Inner loops first. O(size of the heads + uses of their values), and dominators once.
 #include <fmt/format.h>
 
-#include "../reaching.h"
-#include "porphyry/ir/copy.h"
+#include "duplicates.h"
+#include "front.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
@@ -22,7 +22,7 @@ class Turner {
         f_(c.function),
         dominators_(c.facts.get<Dominators>()),
         loops_(c.facts.get<Loops>()),
-        copier_(f_, f_) {}
+        duplicates_(f_) {}
 
   void run() {
     const auto& order = dominators_.order();
@@ -38,7 +38,7 @@ class Turner {
         turn(head);
       }
     }
-    rejoin();
+    duplicates_.rejoin();
   }
 
  private:
@@ -66,26 +66,19 @@ class Turner {
     return std::nullopt;
   }
 
-  void turn(Block head) {
-    Block guard = f_.add_block_after(f_.previous(head));
-    std::vector<Edge> in;
-    uint64_t times = 0;
+  std::vector<Edge> entries(Block head) const {
+    std::vector<Edge> out;
     for (Edge e : f_.edges_into(head))
-      if (!loops_.contains(head, f_.from(e))) in.push_back(e), times += f_.weight(e);
-    copier_.forget();
-    copier_.copy_parameters(head, guard);
-    for (Instruction i : f_.instructions(head)) copier_.copy(i, guard);
-    for (Edge e : in) {
-      std::vector<Value> given;
-      for (Value v : f_.arguments(e)) given.push_back(v);
-      f_.redirect(e, guard);
-      for (Value v : given) f_.add_argument(e, v);
-    }
+      if (!loops_.contains(head, f_.from(e))) out.push_back(e);
+    return out;
+  }
+
+  void turn(Block head) {
+    duplicates_.copy({&head, 1}, f_.previous(head));
+    Block guard = duplicates_.block(head);
+    uint64_t times = 0;
+    for (Edge e : entries(head)) times += f_.weight(e), lead_to(f_, e, guard);
     share_weights(head, guard, times);
-    auto twice = [&](Value v) { defined_.push_back({v, copier_.value(v), head, guard}); };
-    for (Value v : f_.parameters(head)) twice(v);
-    for (Instruction i : f_.instructions(head))
-      for (Value v : f_.results(i)) twice(v);
     if (c_.wants_notes())
       c_.done(f_.position(f_.terminator(head)), block_text(c_.module, f_, head),
               "the loop is tested at its end, and once before it",
@@ -102,41 +95,11 @@ class Turner {
     }
   }
 
-  struct Twice {
-    Value value, copy;
-    Block block, copied;
-  };
-  void rejoin() {
-    if (defined_.empty()) return;
-    Dominators dominators(f_);
-    Reaching reaching(f_, dominators);
-    for (const Twice& d : defined_) {
-      std::vector<Slot> uses;
-      for (Slot s : f_.uses(d.value))
-        if (f_.block(f_.use(s).user) != d.block) uses.push_back(s);
-      if (uses.empty()) continue;
-      Type type = f_.type(d.value);
-      reaching.start(type, f_.constant(type, 0));
-      reaching.give(d.block, d.value);
-      reaching.give(d.copied, d.copy);
-      for (Slot s : uses) reaching.read(f_.block(f_.use(s).user));
-      bool named = f_.kind(d.value) != ValueKind::BlockParameter;
-      for (Block b : reaching.place())
-        if (Name name = f_.name(d.value); !named && name.exists()) {
-          f_.set_name(d.value, {}), f_.set_name(reaching.parameter(b), name);
-          named = true;
-        }
-      for (Slot s : uses) f_.set(s, reaching.at_start(f_.block(f_.use(s).user)));
-      reaching.finish();
-    }
-  }
-
   FunctionContext& c_;
   Function& f_;
   const Dominators& dominators_;
   const Loops& loops_;
-  Copier copier_;
-  std::vector<Twice> defined_;
+  Duplicates duplicates_;
 };
 
 }  // namespace

@@ -1,0 +1,46 @@
+// Copies of blocks beside the originals, whose values are put together again where both lead to.
+//
+//   Duplicates duplicates(f);
+//   duplicates.copy(loop.blocks, f.previous(head));
+//   lead_to(f, entry, duplicates.block(head));
+//   duplicates.rejoin();
+#pragma once
+
+#include <span>
+
+#include "porphyry/ir/copy.h"
+
+namespace porphyry {
+
+class Duplicates {
+ public:
+  explicit Duplicates(Function& f) : f_(f), copier_(f, f) {}
+
+  // Copies blocks, which stand in reverse postorder, behind `place` in the layout. Edges among them lead to
+  // copies, others where they led; what leads into the blocks still leads to the originals. O(size).
+  void copy(std::span<const Block> blocks, Block place);
+  // What the last copy has for one of the blocks, their values and edges; others are themselves.
+  Block block(Block original) const { return copier_.block(original); }
+  Value value(Value original) { return copier_.value(original); }
+  Edge edge(Edge original) const;
+
+  // Once all edges lead where they are to: uses outside of the blocks see what reaches them. Dominators once,
+  // and near-linear in the blocks between a value and its uses.
+  void rejoin();
+
+ private:
+  void rejoin(std::span<const struct Duplicated> copies, class Reaching& reaching);
+
+  Function& f_;
+  Copier copier_;
+  SideTable<Block, uint32_t> group_;  // of blocks that were copied together
+  uint32_t groups_ = 0;
+  std::vector<struct Duplicated> known_;
+};
+
+struct Duplicated {
+  Value value, copy;
+  Block block, copied;
+};
+
+}  // namespace porphyry

@@ -1,0 +1,27 @@
+#include "front.h"
+
+namespace porphyry {
+
+Block block_in_front(Function& f, const Loops& loops, Block head) {
+  std::vector<Edge> in;
+  for (Edge e : f.edges_into(head))
+    if (!loops.contains(head, f.from(e))) in.push_back(e);
+  if (in.size() == 1 && f.edges(f.from(in[0])).size() == 1) return f.from(in[0]);
+  Block made = f.add_block_after(f.previous(head));
+  std::vector<Value> arguments;
+  for (size_t k = 0; k < f.parameters(head).size(); ++k)  // a span would move with each that is added
+    arguments.push_back(f.add_parameter(made, f.type(f.parameters(head)[k])));
+  Function::Draft::Destination target{head, arguments};
+  f.append(made, {.op = Op::Go, .targets = {&target, 1}});
+  for (Edge e : in) lead_to(f, e, made);
+  return made;
+}
+
+void lead_to(Function& f, Edge e, Block to) {
+  std::vector<Value> given;
+  for (Value v : f.arguments(e)) given.push_back(v);
+  f.redirect(e, to);
+  for (Value v : given) f.add_argument(e, v);
+}
+
+}  // namespace porphyry

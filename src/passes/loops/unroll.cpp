@@ -1,0 +1,85 @@
+// unroll: a loop whose number of rounds is known, and small, becomes its rounds one behind the other. Each
+// round but the last is a copy, in which the branch that counts always stays; in the original, which is the
+// last one, it always leaves. Inner loops only; what remains around one may follow when the pass runs again.
+// O(instructions that are made).
+#include <fmt/format.h>
+
+#include "duplicates.h"
+#include "front.h"
+#include "porphyry/analyze/rounds.h"
+#include "porphyry/ir/edit.h"
+#include "porphyry/optimize/pass.h"
+#include "porphyry/print/print.h"
+
+namespace porphyry {
+namespace {
+
+constexpr size_t most_instructions = 96;  // of all rounds together
+constexpr uint64_t most_rounds = 32;
+
+class Unroller {
+ public:
+  explicit Unroller(FunctionContext& c)
+      : c_(c), f_(c.function), loops_(c.facts.get<Loops>()), duplicates_(f_) {}
+
+  void run() {
+    const Dominators& dominators = c_.facts.get<Dominators>();
+    for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
+      if (!loop.innermost) continue;
+      auto rounds = rounds_of(f_, loops_, dominators, loop);
+      if (rounds && rounds->known && fits(loop, *rounds->known + 1)) one(loop, *rounds);
+    }
+    duplicates_.rejoin();
+  }
+
+ private:
+  bool fits(const LoopShape& loop, uint64_t rounds) {
+    size_t size = 0;
+    bool reserves = false;
+    for (Block b : loop.blocks)
+      for (Instruction i : f_.instructions(b)) ++size, reserves |= f_.op(i) == Op::Reserve;
+    if (!reserves && rounds <= most_rounds && rounds * size <= most_instructions) return true;
+    if (c_.wants_notes())
+      c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
+                  "the loop stays a loop",
+                  reserves ? "it reserves memory" : "its rounds are too many instructions",
+                  reserves ? "memory reserved in front of it" : "fewer rounds, or less in each",
+                  {{"rounds", fmt::to_string(rounds)},
+                   {"instructions in one", fmt::to_string(size)},
+                   {"most in all", fmt::to_string(most_instructions)}});
+    return false;
+  }
+
+  void one(const LoopShape& loop, const Rounds& rounds) {
+    uint64_t copies = *rounds.known;
+    if (c_.wants_notes())
+      c_.done(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
+              "the loop became its rounds", "how many there are is known",
+              {{"rounds", fmt::to_string(copies + 1)}});
+    Edge from = loop.entry;
+    Block place = f_.previous(loop.head);
+    std::vector<Edge> stays;
+    for (uint64_t k = 0; k < copies; ++k) {
+      duplicates_.copy(loop.blocks, place);
+      place = duplicates_.block(loop.blocks.back());
+      lead_to(f_, from, duplicates_.block(loop.head));
+      from = duplicates_.edge(loop.back);
+      stays.push_back(duplicates_.edge(rounds.stays));
+    }
+    if (copies) lead_to(f_, from, loop.head);
+    // Taking a way ends other edges' handles.
+    for (Edge e : stays) always_take(f_, e);
+    always_take(f_, rounds.leaves);
+  }
+
+  FunctionContext& c_;
+  Function& f_;
+  const Loops& loops_;
+  Duplicates duplicates_;
+};
+
+}  // namespace
+
+void unroll(FunctionContext& c) { Unroller(c).run(); }
+
+}  // namespace porphyry

@@ -1,0 +1,182 @@
+// Passes over loops: that random loops mean the same after them, what they made of loops whose best form is
+// known, and what they said.
+#include <fmt/args.h>
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "porphyry/eval/evaluator.h"
+#include "porphyry/optimize/pipeline.h"
+#include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
+#include "support/measure.h"
+#include "support/read.h"
+
+namespace porphyry {
+namespace {
+
+std::unique_ptr<Module> after(Realm& realm, const std::string& pipeline, const std::string& text,
+                              Notes* notes = nullptr) {
+  auto module = testing::must_read(realm, text);
+  Diagnostics broken =
+      run_pipeline(*module, *read_pipeline(pipeline), {.notes = notes, .check_between = true});
+  EXPECT_TRUE(broken.empty()) << text << render(broken);
+  return module;
+}
+
+// A loop that counts in one of the usual ways, or nearly, and in each round makes sums, accesses memory,
+// branches, leaves, or goes through an inner loop. Names end in the loop's letter.
+class LoopMaker {
+ public:
+  explicit LoopMaker(uint64_t seed) : random_(seed) {}
+
+  std::string text() {
+    type_ = any({"i8", "i16", "i32", "i32", "i64", "i64"});
+    std::string results = any({"sa, wa, ia", "sa, wa, ia", "sa, wa, m", "ya, za, xa", "ya, za, xa"});
+    bool last = results[0] == 'y';  // of the last round, which only a loop that is tested last always has
+    return fmt::format(
+        "module m\nlayout little\nfunc f(n: {0}, m: {0}, p: ptr, q: ptr) -> {0}, i64, {0} {{\nenter:\n  go "
+        "ha({1}, m, 0)\n{2}  return {3}\n}}\n",
+        type_, start(), loop("a", last), results);
+  }
+
+ private:
+  uint32_t below(uint32_t n) { return static_cast<uint32_t>(random_() % n); }
+  bool chance(uint32_t n) { return below(n) == 0; }
+  std::string any(std::initializer_list<const char*> list) {
+    return list.begin()[below(static_cast<uint32_t>(list.size()))];
+  }
+  std::string start() { return any({"0", "0", "0", "1", "5", "m", "n", "-3"}); }
+
+  std::string loop(const std::string& l, bool last) {
+    std::string step = any({"1", "1", "1", "2", "3", "4", "7", "-1", "-1", "-2"});
+    std::string relation = step[0] == '-' ? any({"gt.s", "ge.s", "gt.u", "ge.u", "ne", "lt.u"})
+                                          : any({"lt.s", "lt.s", "lt.u", "le.s", "le.u", "ne", "gt.s", "eq"});
+    std::string limit = any({"n", "n", "m", "12", "3", "20", "0", "100"});
+    std::string promise = any({"", "", " promise fits.s", " promise fits.u"});
+    std::string head = fmt::format("h{0}(i{0}: {1}, s{0}: {1}, w{0}: i64):\n", l, type_);
+    std::string next = fmt::format("  x{0} = add i{0}, {1}{2}\n", l, step, promise);
+    if (chance(8))
+      next = fmt::format("  less{0} = sub i{0}, 1\n  x{0} = and i{0}, less{0}\n", l), relation = "ne",
+      limit = "0";
+    if (chance(12))
+      next = fmt::format("  x{0} = {1} i{0}, 1\n", l, any({"shr.u", "shl"})), relation = "ne", limit = "0";
+    std::string test =
+        fmt::format("  c{0} = {1} {2}{0}, {3}\n", l, relation, last && chance(2) ? "x" : "i", limit);
+    std::string stay = fmt::format("h{0}(x{0}, y{0}, z{0})", l);
+    if (last)
+      return head + round(l) + next + test + fmt::format("  when c{0} go {1} else e{0}\ne{0}:\n", l, stay);
+    return head + test +
+           fmt::format("  when c{0} go b{0} else e{0}\nb{0}:\n{1}{2}  go {3}\ne{0}:\n", l, round(l), next,
+                       stay);
+  }
+
+  // From i, s and w: y and z, of the types of s and w.
+  std::string round(const std::string& l) {
+    std::string size = type_ == "i8" ? "1" : type_ == "i16" ? "2" : type_ == "i32" ? "4" : "8";
+    std::string t = fmt::format("  k{0} = and i{0}, 15\n", l);
+    t += type_ == "i64" ? fmt::format("  j{0} = add k{0}, 0\n", l)
+                        : fmt::format("  j{0} = widen.u i64 k{0}\n", l);
+    std::string load = fmt::format("  v{0} = load {1} [p + j{0}*{2}]\n", l, type_, size);
+    std::string store = fmt::format("  store v{0}, [q + j{0}*{1}]\n", l, size);
+    switch (below(8)) {
+      case 0: t += fmt::format("  v{0} = mul i{0}, i{0}\n", l); break;
+      case 1: t += fmt::format("  v{0} = mul i{0}, m\n", l); break;
+      case 2: t += fmt::format("  v{0} = xor s{0}, m\n", l); break;
+      case 3: t += load; break;
+      case 4: t += load + store; break;
+      case 5: t += fmt::format("  v{0} = sub m, 1\n", l) + store; break;
+      case 6: t += fmt::format("  o{0} = lt.s n, m\n  v{0} = pick o{0}, i{0}, m\n", l); break;
+      default: t += fmt::format("  v{0} = shl i{0}, 3\n", l); break;
+    }
+    t += fmt::format("  r{0} = {1} s{0}, v{0}\n", l, any({"add", "add", "add", "sub", "xor"}));
+    t += type_ == "i64" ? fmt::format("  g{0} = add i{0}, 1\n", l)
+                        : fmt::format("  g{0} = {1} i64 i{0}\n", l, any({"widen.s", "widen.u"}));
+    t += fmt::format("  d{0} = add w{0}, g{0}\n", l);
+    if (chance(5))
+      t += fmt::format(
+          "  q{0} = eq r{0}, 77\n  when q{0} go out{0} else on{0}\nout{0}:\n  return r{0}, d{0}, "
+          "i{0}\non{0}:\n",
+          l);
+    std::string sum = "r" + l, wide = "d" + l;
+    if (chance(3)) {
+      // On what stays the same, or on where the loop is.
+      std::string on =
+          chance(2) ? "lt.s n, m"
+                    : fmt::format("{} i{}, {}", any({"lt.s", "lt.u", "ge.s"}), l, any({"m", "3", "n"}));
+      t += fmt::format(
+          "  l{0} = {1}\n  when l{0} go t{0} else u{0}(r{0})\nt{0}:\n  a{0} = add r{0}, 5\n  go "
+          "u{0}(a{0})\nu{0}(f{0}: {2}):\n",
+          l, on, type_);
+      sum = "f" + l;
+    }
+    if (l == "a" && chance(3)) {
+      t += fmt::format("  go hb({}, {}, {})\n{}", start(), sum, wide, loop("b", false));
+      sum = "sb", wide = "wb";
+    }
+    return t + fmt::format("  y{0} = add {1}, 0\n  z{0} = add {2}, 0\n", l, sum, wide);
+  }
+
+  std::mt19937_64 random_;
+  std::string type_;
+};
+
+struct Effect {
+  Outcome outcome;
+  std::vector<uint8_t> memory;
+};
+Effect effect(const Module& module, uint64_t n, uint64_t m, uint64_t steps) {
+  Evaluator evaluator(module, {.step_limit = steps});
+  Effect out;
+  for (unsigned k = 0; k < 200; ++k) out.memory.push_back(static_cast<uint8_t>(k * 37 + 11));
+  Datum p = evaluator.attach(out.memory, "bytes"), q = p;
+  q.bits += 24;
+  Type t = module.signature(module.find("f"))->parameters[0];
+  uint64_t mask = static_cast<uint64_t>(mask_of(t.bits()));
+  Datum given[] = {{n & mask, 0}, {m & mask, 0}, p, q};
+  out.outcome = evaluator.call(module.find("f"), given);
+  return out;
+}
+
+const char* const over_loops[] = {"test-last", "outcome", "unroll", "hoist"};
+
+TEST(LoopPasses, MeanTheSameOnAnyLoop) {
+  const uint64_t inputs[][2] = {
+      {0, 0}, {1, 2}, {2, 1}, {5, 3}, {7, 100}, {12, 12}, {100, 7}, {~uint64_t(0), 1}, {uint64_t(-7), 4}};
+  size_t changed[std::size(over_loops)] = {}, results = 0;
+  for (uint64_t seed = 0; seed < testing::part_of(3000); ++seed) {
+    std::string text = LoopMaker(seed).text();
+    Realm realm;
+    auto plain = testing::must_read(realm, text);
+    std::vector<Effect> meant;
+    for (auto [n, m] : inputs) meant.push_back(effect(*plain, n, m, 3000));
+    std::vector<std::string> pipelines(over_loops, std::end(over_loops));
+    pipelines.push_back("test-last; tidy; outcome; fold; unroll; tidy; outcome; hoist; number; sweep; tidy");
+    pipelines.push_back("outcome; test-last; unroll; fold; tidy; test-last; outcome; sweep; tidy");
+    for (size_t k = 0; k < pipelines.size(); ++k) {
+      auto module = after(realm, pipelines[k], text);
+      if (k < std::size(over_loops)) changed[k] += write_text(*module) != write_text(*plain);
+      for (size_t in = 0; in < std::size(inputs); ++in) {
+        // What was not done within a limit may not end at all.
+        if (meant[in].outcome.end != Outcome::End::Result) continue;
+        Effect is = effect(*module, inputs[in][0], inputs[in][1], 30000);
+        ++results;
+        ASSERT_EQ(is.outcome.end, Outcome::End::Result) << pipelines[k] << "\n"
+                                                        << inputs[in][0] << " " << inputs[in][1] << "\n"
+                                                        << text << write_text(*module) << is.outcome.message;
+        for (size_t r = 0; r < 3; ++r)
+          ASSERT_EQ(is.outcome.results[r].bits, meant[in].outcome.results[r].bits)
+              << pipelines[k] << ", result " << r << " of " << inputs[in][0] << ", " << inputs[in][1] << "\n"
+              << text << write_text(*module);
+        ASSERT_EQ(is.memory, meant[in].memory) << pipelines[k] << "\n" << text << write_text(*module);
+      }
+    }
+  }
+  for (size_t k = 0; k < std::size(over_loops); ++k)
+    EXPECT_GT(changed[k], testing::part_of(400)) << over_loops[k];
+  EXPECT_GT(results, testing::part_of(60000));
+}
+
+}  // namespace
+}  // namespace porphyry
