@@ -36,7 +36,8 @@ class LoopMaker {
     std::string results = any({"sa, wa, ia", "sa, wa, ia", "sa, wa, m", "ya, za, xa", "ya, za, xa"});
     bool last = results[0] == 'y';  // of the last round, which only a loop that is tested last always has
     return fmt::format(
-        "module m\nlayout little\nfunc f(n: {0}, m: {0}, p: ptr, q: ptr) -> {0}, i64, {0} {{\nenter:\n  go "
+        "module m\nlayout little\nfunc f(n: {0}, m: {0}, p: ptr, q: ptr, d: ptr sole) -> {0}, i64, {0} "
+        "{{\nenter:\n  go "
         "ha({1}, m, 0)\n{2}  return {3}\n}}\n",
         type_, start(), loop("a", last), results);
   }
@@ -75,18 +76,28 @@ class LoopMaker {
   // From i, s and w: y and z, of the types of s and w.
   std::string round(const std::string& l) {
     std::string size = type_ == "i8" ? "1" : type_ == "i16" ? "2" : type_ == "i32" ? "4" : "8";
-    std::string t = fmt::format("  k{0} = and i{0}, 15\n", l);
-    t += type_ == "i64" ? fmt::format("  j{0} = add k{0}, 0\n", l)
-                        : fmt::format("  j{0} = widen.u i64 k{0}\n", l);
+    // From i itself, or from what stays within few elements.
+    std::string t = chance(2) ? fmt::format("  k{0} = {1} i{0}, 15\n", l, any({"and", "add"}))
+                              : fmt::format("  k{0} = add i{0}, 0\n", l);
+    t += type_ == "i64"
+             ? fmt::format("  j{0} = add k{0}, 0\n", l)
+             : fmt::format("  j{0} = widen.{1} i64 {2}{0}\n", l, any({"s", "u"}), any({"i", "i", "k"}));
     std::string load = fmt::format("  v{0} = load {1} [p + j{0}*{2}]\n", l, type_, size);
-    std::string store = fmt::format("  store v{0}, [q + j{0}*{1}]\n", l, size);
-    switch (below(8)) {
+    std::string store = fmt::format("  store v{0}, [{1} + j{0}*{2}{3}]\n", l, any({"q", "d", "d", "p"}), size,
+                                    any({"", "", " + 8", " - 8", " + 16"}));
+    switch (below(10)) {
       case 0: t += fmt::format("  v{0} = mul i{0}, i{0}\n", l); break;
       case 1: t += fmt::format("  v{0} = mul i{0}, m\n", l); break;
       case 2: t += fmt::format("  v{0} = xor s{0}, m\n", l); break;
       case 3: t += load; break;
-      case 4: t += load + store; break;
-      case 5: t += fmt::format("  v{0} = sub m, 1\n", l) + store; break;
+      case 4:
+      case 8: t += load + store; break;
+      case 5:
+      case 9:
+        t += fmt::format("  v{0} = {1}\n", l, any({"sub m, 1", "and m, 0", "or n, -1"})) + store;
+        if (size_t at = t.find("store v" + l); at != t.npos && chance(2))
+          t.replace(at, 7 + l.size(), "store " + any({"0:", "-1:", "7:"}) + type_);
+        break;
       case 6: t += fmt::format("  o{0} = lt.s n, m\n  v{0} = pick o{0}, i{0}, m\n", l); break;
       default: t += fmt::format("  v{0} = shl i{0}, 3\n", l); break;
     }
@@ -129,17 +140,19 @@ struct Effect {
 Effect effect(const Module& module, uint64_t n, uint64_t m, uint64_t steps) {
   Evaluator evaluator(module, {.step_limit = steps});
   Effect out;
-  for (unsigned k = 0; k < 200; ++k) out.memory.push_back(static_cast<uint8_t>(k * 37 + 11));
-  Datum p = evaluator.attach(out.memory, "bytes"), q = p;
-  q.bits += 24;
+  for (unsigned k = 0; k < 2000; ++k) out.memory.push_back(static_cast<uint8_t>(k * 37 + 11));
+  std::span<uint8_t> all(out.memory);
+  Datum p = evaluator.attach(all.first(1300), "bytes"), q = p,
+        d = evaluator.attach(all.subspan(1300), "others");
+  p.bits += 200, q.bits += 224, d.bits += 32;
   Type t = module.signature(module.find("f"))->parameters[0];
   uint64_t mask = static_cast<uint64_t>(mask_of(t.bits()));
-  Datum given[] = {{n & mask, 0}, {m & mask, 0}, p, q};
+  Datum given[] = {{n & mask, 0}, {m & mask, 0}, p, q, d};
   out.outcome = evaluator.call(module.find("f"), given);
   return out;
 }
 
-const char* const over_loops[] = {"test-last", "outcome", "unroll", "hoist"};
+const char* const over_loops[] = {"test-last", "bulk", "outcome", "unroll", "hoist"};
 
 TEST(LoopPasses, MeanTheSameOnAnyLoop) {
   const uint64_t inputs[][2] = {
@@ -153,7 +166,7 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
     for (auto [n, m] : inputs) meant.push_back(effect(*plain, n, m, 3000));
     std::vector<std::string> pipelines(over_loops, std::end(over_loops));
     pipelines.push_back("test-last; tidy; outcome; fold; unroll; tidy; outcome; hoist; number; sweep; tidy");
-    pipelines.push_back("outcome; test-last; unroll; fold; tidy; test-last; outcome; sweep; tidy");
+    pipelines.push_back("bulk; outcome; test-last; unroll; fold; tidy; test-last; outcome; sweep; tidy");
     for (size_t k = 0; k < pipelines.size(); ++k) {
       auto module = after(realm, pipelines[k], text);
       if (k < std::size(over_loops)) changed[k] += write_text(*module) != write_text(*plain);
@@ -174,8 +187,44 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
     }
   }
   for (size_t k = 0; k < std::size(over_loops); ++k)
-    EXPECT_GT(changed[k], testing::part_of(400)) << over_loops[k];
+    EXPECT_GT(changed[k], testing::part_of(over_loops[k] == std::string("bulk") ? 25 : 400)) << over_loops[k];
   EXPECT_GT(results, testing::part_of(60000));
+}
+
+// From one element to another one some way off, upwards and downwards, by index and by pointers, tested first
+// and last: a copy exactly where what is read lies ahead.
+TEST(BulkPass, CopiesWhereWhatIsReadLiesAhead) {
+  for (std::string type : {"i8", "i32", "f64"})
+    for (bool down : {false, true})
+      for (bool pointers : {false, true})
+        for (bool last : {false, true})
+          for (int apart = -3; apart <= 3; ++apart) {
+            int size = type == "i8" ? 1 : type == "i32" ? 4 : 8, by = down ? -size : size;
+            std::string from = pointers ? "[a]" : fmt::format("[p + i*{}]", size);
+            std::string to = fmt::format(fmt::runtime(pointers ? "[a {1} {2}]" : "[p + i*{0} {1} {2}]"), size,
+                                         apart < 0 ? "-" : "+", std::abs(apart) * size);
+            std::string round = fmt::format(
+                "  v = load {} {}\n  store v, {}\n  i2 = add i, {}\n  a2 = at [a {} {}]\n  k2 = add k, 1\n",
+                type, from, to, down ? -1 : 1, down ? "-" : "+", size);
+            std::string test = fmt::format("  c = lt.s {}, n\n", last ? "k2" : "k");
+            std::string text = fmt::format(
+                "module m\nlayout little\nfunc f(n: i64, m: i64, p: ptr, q: ptr, d: ptr sole) -> i64, i64, "
+                "i64 {{\n"
+                "enter:\n  go h(0, p, 0)\nh(i: i64, a: ptr, k: i64):\n{}\n}}\n",
+                last ? round + test + "  when c go h(i2, a2, k2) else e\ne:\n  return 0, 0, 0"
+                     : test + "  when c go b else e\nb:\n" + round +
+                           "  go h(i2, a2, k2)\ne:\n  return 0, 0, 0");
+            Realm realm;
+            auto plain = testing::must_read(realm, text), module = after(realm, "bulk; outcome; sweep", text);
+            bool copies = write_text(*module).find("copy [") != std::string::npos;
+            EXPECT_EQ(copies, by > 0 ? apart <= 0 : apart >= 0) << text << write_text(*module);
+            for (uint64_t n : {0, 1, 2, 3, 9}) {
+              Effect meant = effect(*plain, n, 0, 3000), is = effect(*module, n, 0, 3000);
+              ASSERT_EQ(is.outcome.end, meant.outcome.end)
+                  << text << write_text(*module) << is.outcome.message;
+              ASSERT_EQ(is.memory, meant.memory) << n << "\n" << text << write_text(*module);
+            }
+          }
 }
 
 }  // namespace

@@ -201,7 +201,7 @@ std::optional<Rounds> counted(const Question& q, Rounds r, Op op, Value compared
   auto progress = progress_of(f, q.loops, q.loop, linear->parameter);
   if (!progress || !f.is_constant(progress->step)) return std::nullopt;
   unsigned width = f.type(compared).bits();
-  r.relation = op, r.limit = limit, r.start = progress->start;
+  r.relation = op, r.limit = limit, r.start = progress->start, r.parameter = linear->parameter;
   r.scale = linear->scale, r.offset = linear->offset;
   r.step = as_signed((f.constant_word(progress->step) * linear->scale) & mask_of(width), width);
   if (r.step == 0 || r.step == INT64_MIN || op == Op::Eq) return std::nullopt;

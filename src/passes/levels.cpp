@@ -19,7 +19,7 @@ constexpr Level levels[] = {
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
      .passes = "tail; inline; " PORPHYRY_SIMPLIFY
-               "outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; " PORPHYRY_FINISH
+               "bulk; outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; " PORPHYRY_FINISH
                "; merge; drop",
      .schedule = true,
      .align_loops = true,

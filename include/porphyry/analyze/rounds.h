@@ -57,7 +57,7 @@ struct Rounds {
   Kind kind = Kind::Counted;
   Edge stays, leaves;  // of the branch that decides, which each round comes to
   // Counted: `first` is what is compared in round 0: start * scale + offset.
-  Value start;
+  Value parameter, start;
   Bits scale = 1, offset = 0;
   int64_t step = 0;  // of what is compared
   Op relation = Op::Ne;

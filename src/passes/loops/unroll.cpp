@@ -27,24 +27,25 @@ class Unroller {
     for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
       if (!loop.innermost) continue;
       auto rounds = rounds_of(f_, loops_, dominators, loop);
-      if (rounds && rounds->known && fits(loop, *rounds->known + 1)) one(loop, *rounds);
+      if (rounds && rounds->known && fits(loop, *rounds->known)) one(loop, *rounds);
     }
     duplicates_.rejoin();
   }
 
  private:
-  bool fits(const LoopShape& loop, uint64_t rounds) {
+  // `stays`: how often it does, one less than the rounds.
+  bool fits(const LoopShape& loop, uint64_t stays) {
     size_t size = 0;
     bool reserves = false;
     for (Block b : loop.blocks)
       for (Instruction i : f_.instructions(b)) ++size, reserves |= f_.op(i) == Op::Reserve;
-    if (!reserves && rounds <= most_rounds && rounds * size <= most_instructions) return true;
+    if (!reserves && stays < most_rounds && (stays + 1) * size <= most_instructions) return true;
     if (c_.wants_notes())
       c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
                   "the loop stays a loop",
                   reserves ? "it reserves memory" : "its rounds are too many instructions",
                   reserves ? "memory reserved in front of it" : "fewer rounds, or less in each",
-                  {{"rounds", fmt::to_string(rounds)},
+                  {{"goes on", fmt::to_string(stays)},
                    {"instructions in one", fmt::to_string(size)},
                    {"most in all", fmt::to_string(most_instructions)}});
     return false;
