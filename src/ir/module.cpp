@@ -84,6 +84,35 @@ void DataItem::put_image(uint8_t* at, const MemoryLayout& layout) const {
   }
 }
 
+std::optional<std::vector<uint8_t>> DataItem::bytes_at(uint64_t offset, uint64_t size,
+                                                       const MemoryLayout& layout) const {
+  uint64_t all = this->size(layout.pointer_bits), end = offset + size, start = 0;
+  if (size > all || offset > all - size) return std::nullopt;
+  std::vector<uint8_t> out(size);
+  auto put = [&](uint64_t at, const uint8_t* bytes, uint64_t count) {
+    for (uint64_t k = std::max(at, offset); k < std::min(at + count, end); ++k)
+      out[k - offset] = bytes[k - at];
+  };
+  for (const DataPiece& piece : pieces) {
+    uint64_t length = piece.size(layout.pointer_bits);
+    bool meets = start < end && offset < start + length;
+    if (meets && !piece.symbols.empty()) return std::nullopt;
+    if (meets && !piece.numbers.empty()) {
+      uint64_t step = piece.type.words(), each = piece.type.bytes();
+      std::vector<uint8_t> one(each);
+      for (uint64_t k = offset > start ? (offset - start) / each : 0;
+           k * step < piece.numbers.size() && start + k * each < end; ++k) {
+        put_value(piece.type, {&piece.numbers[k * step], step}, layout.order, one.data());
+        put(start + k * each, one.data(), each);
+      }
+    }
+    if (meets && !piece.bytes.empty())
+      put(start, reinterpret_cast<const uint8_t*>(piece.bytes.data()), piece.bytes.size());
+    start += length;
+  }
+  return out;
+}
+
 std::vector<DataItem::Reference> DataItem::references(unsigned pointer_bits) const {
   std::vector<Reference> out;
   uint64_t offset = 0;

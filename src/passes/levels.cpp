@@ -8,6 +8,8 @@ namespace {
 #define PORPHYRY_SIMPLIFY                                                                 \
   "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
   "flatten; divide; fold; "
+#define PORPHYRY_LOOPS \
+  "bulk; outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; "
 #define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
@@ -18,14 +20,18 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY
-               "bulk; outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; " PORPHYRY_FINISH
-               "; merge; drop",
+     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_LOOPS PORPHYRY_FINISH "; merge; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
+    {.name = "-O3",
+     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_LOOPS
+               "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; drop",
+     .schedule = true,
+     .align_loops = true,
+     .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
-     .passes = "small; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_FINISH "; merge; drop",
+     .passes = "small; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH "; merge; drop",
      .schedule = true,
      .align_loops = false,
      .doc = "calls as well, but nothing that makes code larger"},

@@ -48,6 +48,9 @@ struct DataItem {
   std::vector<uint8_t> image(const MemoryLayout& layout = {}) const;
   // The same into memory that holds zeros already, of which those of the item are not touched.
   void put_image(uint8_t* zeroed, const MemoryLayout& layout = {}) const;
+  // Some of them; nothing where they do not all lie inside, or an address goes there. O(pieces + size).
+  std::optional<std::vector<uint8_t>> bytes_at(uint64_t offset, uint64_t size,
+                                               const MemoryLayout& layout = {}) const;
   struct Reference {
     uint64_t offset;
     Symbol symbol;

@@ -32,7 +32,11 @@ void Coverage::note(const Rule& rule) {
   for (const PatternNode& n : rule.nodes.subspan(1))
     plain &= n.kind == NodeKind::Register || n.kind == NodeKind::Memory;
   if (plain) return add(Way::Plain, root.op, root.operand, root.result);
-  if (!root.result.has_lanes()) return;
+  if (!root.result.has_lanes()) {
+    bool by_constant = is_register(a) && b && b->kind == NodeKind::Constant && rule.nodes.size() == 3;
+    if (by_constant) add(Way::ByConstant, root.op, root.operand, root.result);
+    return;
+  }
   if (is_op(a, Op::WidenU) && root.op == Op::Neg) {
     const PatternNode* compare = child(*a, 0);
     if (compare && compare->kind == NodeKind::Operation && is_register(child(*compare, 0)) &&

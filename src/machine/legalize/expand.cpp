@@ -254,11 +254,12 @@ Value Expander::to_int(Op op, Value v, Type from, Type to) {
     return make(Op::Pick, {make(Op::Ge, {v, half}), high, low});
   }
   if (to == word) return uncovered(op, {v}, to);
-  Value wide = make(Op::ToIntS, {v}, word);
+  const Type enough = to.bits() < 32 && coverage_.covers(Op::ToIntS, from, i32) ? i32 : word;
+  Value wide = make(Op::ToIntS, {v}, enough);
   uint64_t greatest = static_cast<uint64_t>(mask_of(is_signed_op ? to.bits() - 1 : to.bits()));
   uint64_t least = is_signed_op ? ~greatest : 0;
   return convert(Op::Narrow, to,
-                 make(Op::MinS, {make(Op::MaxS, {wide, number(word, least)}), number(word, greatest)}));
+                 make(Op::MinS, {make(Op::MaxS, {wide, number(enough, least)}), number(enough, greatest)}));
 }
 
 // Words below the half of their range as signed numbers; above, half of it (the lost bit kept sticky, for

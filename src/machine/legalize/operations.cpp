@@ -72,10 +72,30 @@ class Rewriter {
       return replace(i, expander_.make(compares->mirrored, {f_.operand(i, 1), f_.operand(i, 0)}));
     Type operand = f_.type(f_.operand(i, f_.operand_count(i) - 1)), result = f_.type(f_.result(i));
     bool not_of_bool = op == Op::Not && operand.is_bool();
+    if ((op == Op::ShrU || op == Op::ShrS) && high_half_shifted(i)) return;
     if (!not_of_bool && coverage_.covers(op, operand, result)) return;
+    bool shifts = op == Op::Shl && f_.is_constant(f_.operand(i, 1));
+    if (shifts && coverage_.by_constant(op, operand)) return;
     std::vector<Value> operands;
     for (Value v : f_.operands(i)) operands.push_back(v);
     replace(i, expander_.make(op, operands, result));
+  }
+
+  // What a product's high half, taken by a shift in a wider word, is shifted by further is one shift.
+  bool high_half_shifted(Instruction i) {
+    Instruction half = f_.definition(f_.operand(i, 0));
+    if (!f_.is_constant(f_.operand(i, 1)) || !half.exists() || f_.op(half) != Op::Narrow) return false;
+    Value wide = f_.operand(half, 0);
+    Instruction shift = f_.definition(wide);
+    unsigned width = f_.type(f_.result(i)).bits();
+    if (!shift.exists() || (f_.op(shift) != Op::ShrU && f_.op(shift) != Op::ShrS) || !f_.is_constant(f_.operand(shift, 1)) ||
+        f_.type(wide).bits() != 2 * width || f_.constant_word(f_.operand(shift, 1)) != width)
+      return false;
+    FoldingPen& pen = expander_.pen();
+    Bits further = f_.constant_word(f_.operand(i, 1)) % width;
+    Value all = pen.make(f_.op(i), {f_.operand(shift, 0), pen.number(f_.type(wide), width + further)});
+    replace(i, pen.make(Op::Narrow, {all}, f_.type(f_.result(i))));
+    return true;
   }
 
   // Scales and offsets that the machine has no form for become arithmetic; a bool is read as a whole byte.

@@ -95,6 +95,7 @@ class Folder {
   }
   void address(Instruction i) {
     if (!f_.has_effect(i) && !used(i)) return gone(i);
+    if (f_.op(i) == Op::Load && loads_constant(i)) return;
     std::string before = c_.wants_notes() ? write_text(c_.module, f_, i) : "";
     operands_.clear();
     for (Value v : f_.operands(i)) operands_.push_back(v);
@@ -106,6 +107,23 @@ class Folder {
       c_.done(f_.position(now), f_.result_count(now) ? c_.name(f_.result(now)) : "",
               "became " + write_text(c_.module, f_, now), "sums with constants are part of an address",
               {{"operation", before}});
+  }
+  // A load of bytes that the module knows: of constant data that no other takes the place of when linked.
+  bool loads_constant(Instruction i) {
+    const Address& a = f_.address(i);
+    Type t = f_.type(f_.result(i));
+    Instruction base = f_.definition(f_.operand(i, 0));
+    if (!base.exists() || f_.op(base) != Op::AddressOf || a.indexed || a.masked || a.is_volatile ||
+        a.offset < 0 || t.is_pointer())
+      return false;
+    const SymbolRow& row = c_.module[f_.symbol(base)];
+    if (row.kind != SymbolKind::Data || !row.data.is_const || row.is_weak) return false;
+    auto bytes = row.data.bytes_at(static_cast<uint64_t>(a.offset), t.bytes(), c_.module.layout);
+    if (!bytes) return false;
+    std::vector<uint64_t> words(t.words());
+    get_value(t, bytes->data(), c_.module.layout.order, words);
+    replace(i, {f_.constant_lanes(t, words)}, "constant data holds it");
+    return true;
   }
   bool used(Instruction i) const {
     for (Value v : f_.results(i))

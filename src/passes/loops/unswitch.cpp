@@ -1,0 +1,93 @@
+// unswitch: a branch in a loop on what stays the same is taken in front of the loop, which then stands there
+// twice: once as it is where the branch goes one way, and once where it goes the other. One branch of a loop
+// at a time, the one that most rounds come to; a loop is copied only while it is small. Inner loops first.
+// O(instructions that are copied).
+#include <fmt/format.h>
+
+#include "duplicates.h"
+#include "front.h"
+#include "porphyry/analyze/frequency.h"
+#include "porphyry/ir/edit.h"
+#include "porphyry/optimize/pass.h"
+#include "porphyry/print/print.h"
+#include "recurrences.h"
+
+namespace porphyry {
+namespace {
+
+constexpr size_t most_instructions = 64;  // of a loop that is copied
+constexpr size_t most_copied = 256;       // in a function
+
+class Unswitcher {
+ public:
+  explicit Unswitcher(FunctionContext& c)
+      : c_(c), f_(c.function), loops_(c.facts.get<Loops>()), duplicates_(f_) {}
+
+  void run() {
+    const Dominators& dominators = c_.facts.get<Dominators>();
+    Frequencies frequencies(f_, dominators, loops_);
+    for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
+      if (!loop.innermost) continue;
+      Rounds none;
+      RecurrenceReader reader(f_, loops_, loop, none);
+      Instruction best;
+      for (Block b : loop.blocks) {
+        Instruction i = f_.terminator(b);
+        bool asks = f_.op(i) == Op::When && !f_.is_constant(f_.operand(i, 0)) &&
+                    reader.stays(f_.operand(i, 0)) && f_.to(f_.edge(i, 0)) != f_.to(f_.edge(i, 1));
+        if (asks && (!best.exists() || frequencies.of(b) > frequencies.of(f_.block(best)))) best = i;
+      }
+      if (best.exists() && fits(loop, best)) one(loop, best);
+    }
+    duplicates_.rejoin();
+  }
+
+ private:
+  bool fits(const LoopShape& loop, Instruction branch) {
+    size_t size = 0;
+    bool reserves = false;
+    for (Block b : loop.blocks)
+      for (Instruction i : f_.instructions(b)) ++size, reserves |= f_.op(i) == Op::Reserve;
+    if (!reserves && size <= most_instructions && copied_ + size <= most_copied) return copied_ += size, true;
+    if (c_.wants_notes())
+      c_.declined(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch stays in the loop",
+                  reserves ? "the loop reserves memory" : "the loop would be copied, and is too large",
+                  reserves ? "memory reserved in front of it" : "a smaller loop",
+                  {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_instructions)}});
+    return false;
+  }
+
+  void one(const LoopShape& loop, Instruction branch) {
+    if (c_.wants_notes())
+      c_.done(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch is taken in front of its loop",
+              "its condition stays the same in all rounds", {{"loop", block_text(c_.module, f_, loop.head)}});
+    Block front = block_in_front(f_, loops_, loop.head);
+    Value condition = RecurrenceWriter(c_.module, f_, loops_, loop.head, front, f_.position(branch))
+                          .bring(f_.operand(branch, 0));
+    duplicates_.copy(loop.blocks, f_.previous(loop.head));
+    Edge otherwise = duplicates_.edge(f_.edge(branch, 1));
+    std::vector<Value> arguments;
+    for (Value v : f_.arguments(f_.edges(front)[0])) arguments.push_back(v);
+    Function::Draft::Destination ways[] = {{loop.head, arguments}, {duplicates_.block(loop.head), arguments}};
+    f_.erase(f_.terminator(front));
+    f_.append(front, {.op = Op::When,
+                      .operands = {&condition, 1},
+                      .position = f_.position(branch),
+                      .targets = ways,
+                      .hint = f_.hint(branch)});
+    always_take(f_, f_.edge(branch, 0));
+    always_take(f_, otherwise);
+  }
+
+  FunctionContext& c_;
+  Function& f_;
+  const Loops& loops_;
+  Duplicates duplicates_;
+  size_t copied_ = 0;
+};
+
+}  // namespace
+
+void unswitch(FunctionContext& c) { Unswitcher(c).run(); }
+
+}  // namespace porphyry
