@@ -25,6 +25,10 @@ class Coalesced {
   size_t size() const { return parent_.size(); }
   uint32_t find(uint32_t v);  // the same as root; shortens the way there
   void join(uint32_t root, uint32_t into) { parent_[root] = into; }
+  // Once nothing is joined any more: from each the root is one step away. O(count), nearly.
+  void shorten() {
+    for (uint32_t v = 0; v < parent_.size(); ++v) find(v);
+  }
 
  private:
   std::pmr::vector<uint32_t> parent_;
@@ -52,6 +56,7 @@ Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource*
     uint32_t a = out.find(c.to), b = out.find(c.from);
     if (a != b && may_join(a) && may_join(b) && join_ranges(f, ranges, a, b, work)) out.join(b, a);
   }
+  out.shorten();
   return out;
 }
 
