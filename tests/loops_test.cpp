@@ -234,5 +234,117 @@ TEST(BulkPass, CopiesWhereWhatIsReadLiesAhead) {
           }
 }
 
+// A buffer that grows by copying, filled by a function that is called for each element, then summed: with
+// room for so many from the start, written as a front end would.
+std::string buffer_program(unsigned pushes, unsigned room) {
+  std::string text = R"(module m
+layout little
+extern func take(i64) -> ptr returns, allocates
+extern func give(ptr) returns, frees
+
+local func grow(buffer: ptr) {
+enter:
+  old   = load ptr [buffer]
+  count = load i64 [buffer + 8]
+  room  = load i64 [buffer + 16]
+  twice = shl room, 1
+  more  = max.s twice, 4
+  bytes = shl more, 3
+  new   = call take(bytes)
+  used  = shl count, 3
+  copy [new], [old], used
+  call give(old)
+  store new, [buffer]
+  store more, [buffer + 16]
+  return
+}
+local func push(buffer: ptr, v: i64) {
+enter:
+  count = load i64 [buffer + 8]
+  room  = load i64 [buffer + 16]
+  full  = eq count, room
+  when full go slow else put
+slow:
+  call grow(buffer)
+  go put
+put:
+  data = load ptr [buffer]
+  store v, [data + count*8]
+  next = add count, 1
+  store next, [buffer + 8]
+  return
+}
+local func total(buffer: ptr) -> i64 {
+enter:
+  data  = load ptr [buffer]
+  count = load i64 [buffer + 8]
+  go look(0, 0)
+look(k: i64, sum: i64):
+  more = lt.s k, count
+  when more go one else done
+one:
+  v    = load i64 [data + k*8]
+  sum2 = add sum, v
+  k2   = add k, 1
+  go look(k2, sum2)
+done:
+  return sum
+}
+func night() -> i64 {
+enter:
+  buffer = reserve 24 align 8
+)";
+  text += room ? fmt::format("  first = call take({})\n  store first, [buffer]\n", 8 * room)
+               : "  store null:ptr, [buffer]\n";
+  text += fmt::format("  store 0:i64, [buffer + 8]\n  store {}:i64, [buffer + 16]\n", room);
+  for (unsigned k = 0; k < pushes; ++k) text += fmt::format("  call push(buffer, {})\n", k * k + 3);
+  return text +
+         "  sum = call total(buffer)\n  data = load ptr [buffer]\n  call give(data)\n  return sum\n}\n";
+}
+
+TEST(FramePass, BuffersThatNobodySeesBecomeTheirSum) {
+  for (unsigned pushes : {1, 3, 4, 8, 32})
+    for (unsigned room : {0, 2, 32}) {
+      Realm realm;
+      Notes notes;
+      auto module =
+          after(realm, std::string(level_named("-O2")->passes), buffer_program(pushes, room), &notes);
+      unsigned sum = 0;
+      for (unsigned k = 0; k < pushes; ++k) sum += k * k + 3;
+      std::string text = write_text(*module);
+      EXPECT_NE(text.find(fmt::format("func night() -> i64 {{\nenter:\n  return {}\n}}", sum)), text.npos)
+          << pushes << " " << room << "\n"
+          << text;
+      for (const Note& n : notes) EXPECT_NE(n.pass, "until stable") << n.why;
+    }
+}
+
+TEST(FramePass, LeavesWhatOthersSee) {
+  const char* const bodies[] = {"  store p, [q]\n", "  call give(q)\n  call show(p)\n",
+                                "  v = load i32 [p + k*4]\n  store v, [q]\n"};
+  for (const char* body : bodies) {
+    Realm realm;
+    Notes notes;
+    std::string text = write_text(*after(realm, "frame",
+                                         fmt::format(R"(module m
+layout little
+extern func take(i64) -> ptr returns, allocates
+extern func give(ptr) returns, frees
+extern func show(ptr)
+func f(q: ptr, k: i64) {{
+a:
+  p = call take(64)
+{}  call give(p)
+  return
+}}
+)",
+                                                     body),
+                                         &notes));
+    EXPECT_NE(text.find("call take(64)"), text.npos) << text;
+    ASSERT_EQ(notes.size(), 1u);
+    EXPECT_FALSE(notes[0].why.empty());
+  }
+}
+
 }  // namespace
 }  // namespace porphyry

@@ -3,6 +3,11 @@
 namespace porphyry {
 namespace {
 
+bool over_module(const Pipeline::Step& step) {
+  return (step.pass && step.pass->over_module()) ||
+         std::any_of(step.inner.begin(), step.inner.end(), over_module);
+}
+
 class PipelineReader {
  public:
   PipelineReader(std::string_view text, const PassTable& table) : text_(text), table_(table) {}
@@ -42,12 +47,12 @@ class PipelineReader {
       }
       skip_space();
       if (at_ == text_.size()) {
-        if (inside) complain(text_.size(), 1, "the repeated steps do not end", "'}'");
+        if (inside) complain(text_.size(), 1, "the steps in braces do not end", "'}'");
         return;
       }
       if (accept('}')) {
         if (inside) return;
-        complain(at_ - 1, 1, "nothing is repeated here", "a pass, ';' or the end");
+        complain(at_ - 1, 1, "no brace was opened here", "a pass, ';' or the end");
         continue;
       }
       step(out);
@@ -66,14 +71,21 @@ class PipelineReader {
       if (word() != "stable" || !accept('{'))
         return complain(from, at_ - from, "'until' is not followed by 'stable {'", "until stable { … }");
       Pipeline::Step repeated;
-      steps(repeated.repeated, true);
+      steps(repeated.inner, true);
       return out.push_back(std::move(repeated));
     }
     std::shared_ptr<const Pass> pass = table_.find(name);
     std::vector<std::string> names;
     for (const auto& p : table_.all()) names.push_back(p->name);
     if (!pass) return complain(from, name.size(), "no pass is called '" + name + "'", listed(names));
-    out.push_back({std::move(pass), {}});
+    Pipeline::Step step{std::move(pass), {}};
+    if (accept('{')) {
+      steps(step.inner, true);
+      if (over_module(step))
+        complain(from, name.size(), "a pass over the module stands here with what follows it, or in that",
+                 "passes over functions before and inside of braces");
+    }
+    out.push_back(std::move(step));
   }
 
   std::string_view text_;
@@ -86,17 +98,17 @@ std::string steps_text(const std::vector<Pipeline::Step>& steps) {
   std::string out;
   for (const auto& s : steps) {
     if (!out.empty()) out += "; ";
-    out += s.pass ? s.pass->name : "until stable { " + steps_text(s.repeated) + " }";
+    out += s.pass ? s.pass->name : "until stable";
+    if (!s.pass || !s.inner.empty()) out += " { " + steps_text(s.inner) + " }";
   }
   return out;
 }
 
 void collect_names(const std::vector<Pipeline::Step>& steps, std::vector<std::string>& out) {
-  for (const auto& s : steps)
-    if (s.pass)
-      out.push_back(s.pass->name);
-    else
-      collect_names(s.repeated, out);
+  for (const auto& s : steps) {
+    if (s.pass) out.push_back(s.pass->name);
+    collect_names(s.inner, out);
+  }
 }
 
 }  // namespace

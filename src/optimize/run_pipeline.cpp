@@ -75,7 +75,10 @@ class FunctionRun {
     bool changed = false;
     for (const auto& s : steps) {
       if (!problems.empty()) return changed;
-      changed |= s.pass ? one(*s.pass) : repeat(s.repeated);
+      if (!s.pass)
+        changed |= repeat(s.inner);
+      else if (one(*s.pass))
+        changed = true, run(s.inner);
     }
     return changed;
   }
@@ -129,11 +132,10 @@ class FunctionRun {
 
 template <typename Visit>
 void each_pass(Steps steps, Visit visit) {
-  for (const auto& s : steps)
-    if (s.pass)
-      visit(*s.pass);
-    else
-      each_pass(Steps(s.repeated), visit);
+  for (const auto& s : steps) {
+    if (s.pass) visit(*s.pass);
+    each_pass(Steps(s.inner), visit);
+  }
 }
 
 bool over_module(const Pipeline::Step& step) {
@@ -163,7 +165,7 @@ class ModuleRun {
       if (plain) changed |= each_function(steps.first(plain));
       steps = steps.subspan(plain);
       if (steps.empty() || !problems.empty()) break;
-      changed |= steps[0].pass ? one(*steps[0].pass) : repeat(steps[0].repeated);
+      changed |= steps[0].pass ? one(*steps[0].pass) : repeat(steps[0].inner);
       steps = steps.subspan(1);
     }
     return changed;

@@ -8,8 +8,14 @@ namespace {
 #define PORPHYRY_SIMPLIFY                                                                 \
   "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
   "flatten; divide; fold; "
-#define PORPHYRY_LOOPS \
-  "bulk; outcome; unroll; test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; "
+// Objects that a function asks for and keeps to itself, as far as they become values.
+#define PORPHYRY_OWN                                                                               \
+  "bulk; outcome; unroll; tidy; fold; frame { until stable { split-slots; promote; fold; number; " \
+  "propagate; "                                                                                    \
+  "forward; "                                                                                      \
+  "sweep; "                                                                                        \
+  "thread; tidy; bulk; outcome; unroll; frame } } "
+#define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; "
 #define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
@@ -20,12 +26,12 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_LOOPS PORPHYRY_FINISH "; merge; drop",
+     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS PORPHYRY_FINISH "; merge; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_LOOPS
+     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS
                "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; drop",
      .schedule = true,
      .align_loops = true,

@@ -1,4 +1,5 @@
-// Pipelines: ordered recipes of passes, written `promote; fold; until stable { fold; sweep }`.
+// Pipelines: ordered recipes of passes, written `promote; fold; until stable { fold; sweep }`. What follows a
+// pass in braces, `frame { promote; fold }`, is run for the functions that it changed.
 #pragma once
 
 #include <string>
@@ -10,8 +11,10 @@ namespace porphyry {
 
 struct Pipeline {
   struct Step {
-    std::shared_ptr<const Pass> pass;  // or, without one:
-    std::vector<Step> repeated;        // until nothing changes
+    std::shared_ptr<const Pass> pass;
+    // With a pass, over functions: what follows in those that it changed, not over the module. Without one:
+    // what is repeated until nothing changes.
+    std::vector<Step> inner;
   };
   std::vector<Step> steps;
 

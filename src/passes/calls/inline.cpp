@@ -145,6 +145,7 @@ class Inliner {
     if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) return out;
     out.push_back({"any", 16});
     out.push_back({"constants", constants(i)});
+    out.push_back({"slots", slots(i)});
     out.push_back({"loops", 12 * std::min(loops.depth(f_.block(i)), 3u)});
     out.push_back({"hint", facts.inlining == Inlining::Prefer ? 100u : 0u});
     out.push_back({"last call", is_last(s) ? 300u : 0u});
@@ -162,6 +163,23 @@ class Inliner {
         auto use = callee.use(u);
         const OperationInfo& row = info(callee.op(use.user));
         out += row.result == ResultRule::Truth || (row.ends_block() && !use.edge.exists()) ? 8 : 2;
+      }
+    }
+    return std::min(out, 60u);
+  }
+
+  // Accesses of the caller's own slots, which may become values once they are seen.
+  unsigned slots(Instruction i) const {
+    const Function& callee = c_.module.function(f_.symbol(i));
+    unsigned out = 0;
+    for (size_t k = 0; k < callee.parameters().size(); ++k) {
+      Instruction d = f_.definition(f_.operand(i, k));
+      if (!d.exists() || f_.op(d) != Op::Reserve) continue;
+      unsigned looked = 0;
+      for (Slot u : callee.uses(callee.parameters()[k])) {
+        if (looked++ == 16) break;
+        Op op = callee.op(callee.use(u).user);
+        if (op == Op::Load || op == Op::Store) out += 3;
       }
     }
     return std::min(out, 60u);

@@ -15,6 +15,8 @@ namespace porphyry {
 namespace {
 
 constexpr size_t most_instructions = 96;  // of all rounds together
+constexpr size_t most_of_own =
+    512;  // the same where the loop goes over objects of the function, whose bytes may be known
 constexpr uint64_t most_rounds = 32;
 
 class Unroller {
@@ -35,11 +37,15 @@ class Unroller {
  private:
   // `stays`: how often it does, one less than the rounds.
   bool fits(const LoopShape& loop, uint64_t stays) {
-    size_t size = 0;
+    size_t size = 0, own = 0, others = 0;
     bool reserves = false;
     for (Block b : loop.blocks)
-      for (Instruction i : f_.instructions(b)) ++size, reserves |= f_.op(i) == Op::Reserve;
-    if (!reserves && stays < most_rounds && (stays + 1) * size <= most_instructions) return true;
+      for (Instruction i : f_.instructions(b)) {
+        ++size, reserves |= f_.op(i) == Op::Reserve;
+        if (f_.op(i) == Op::Load) ++(leads_to_own(f_.operand(i, 0)) ? own : others);
+      }
+    const size_t most = own && !others ? most_of_own : most_instructions;
+    if (!reserves && stays < most_rounds && (stays + 1) * size <= most) return true;
     if (c_.wants_notes())
       c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
                   "the loop stays a loop",
@@ -47,8 +53,17 @@ class Unroller {
                   reserves ? "memory reserved in front of it" : "fewer rounds, or less in each",
                   {{"goes on", fmt::to_string(stays)},
                    {"instructions in one", fmt::to_string(size)},
-                   {"most in all", fmt::to_string(most_instructions)}});
+                   {"most in all", fmt::to_string(most)}});
     return false;
+  }
+
+  bool leads_to_own(Value p) const {
+    Instruction d = f_.definition(p);
+    for (unsigned steps = 0; d.exists() && f_.op(d) == Op::At && steps < 4; ++steps)
+      d = f_.definition(f_.operand(d, 0));
+    if (!d.exists()) return false;
+    return f_.op(d) == Op::Reserve ||
+           (f_.op(d) == Op::Call && c_.module[f_.symbol(d)].facts.outside & outside::allocates);
   }
 
   void one(const LoopShape& loop, const Rounds& rounds) {

@@ -76,6 +76,7 @@ class Folder {
   void one(Instruction i) {
     if (f_.op(i) == Op::When || f_.op(i) == Op::Choose) return branch(i);
     const OperationInfo& row = info(f_.op(i));
+    if ((f_.op(i) == Op::Copy || f_.op(i) == Op::Fill) && touches_nothing(i)) return;
     if (row.detail() == Detail::Address) return address(i);
     if (!row.is_plain() || f_.result_count(i) == 0) return;
     if (!f_.has_effect(i) && !used(i)) return gone(i);
@@ -107,6 +108,17 @@ class Folder {
       c_.done(f_.position(now), f_.result_count(now) ? c_.name(f_.result(now)) : "",
               "became " + write_text(c_.module, f_, now), "sums with constants are part of an address",
               {{"operation", before}});
+  }
+  // A copy or fill of no bytes.
+  bool touches_nothing(Instruction i) {
+    Value bytes = f_.operand(i, f_.operand_count(i) - 1);
+    if (!f_.is_constant(bytes) || f_.constant_bits(bytes) != 0) return false;
+    if (c_.wants_notes())
+      c_.done(f_.position(i), "", "is gone", "no bytes are touched",
+              {{"operation", write_text(c_.module, f_, i)}});
+    makers_later(i);
+    f_.erase(i);
+    return true;
   }
   // A load of bytes that the module knows: of constant data that no other takes the place of when linked.
   bool loads_constant(Instruction i) {
