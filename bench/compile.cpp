@@ -145,6 +145,52 @@ double keep_least(Stages& best, const std::string& text) {
   return t.total;
 }
 
+// Loops inside of each other, each with a counter and a sum.
+std::string nest_text(size_t depth) {
+  std::string out = "module m\nlayout little\nfunc f(n: i32, p: ptr) -> i32 {\nenter:\n  go h0(0, 0)\n", ends;
+  for (size_t k = 0; k < depth; ++k) {
+    out += fmt::format(
+        "h{0}(i{0}: i32, s{0}: i32):\n  c{0} = lt.s i{0}, n\n  when c{0} go b{0} else e{0}\nb{0}:\n", k);
+    if (k + 1 < depth) out += fmt::format("  go h{}(0, s{})\n", k + 1, k);
+    ends = (k == 0 ? std::string("e0:\n  return s0\n")
+                   : fmt::format("e{0}:\n  x{1} = add i{1}, 1\n  go h{1}(x{1}, s{0})\n", k, k - 1)) +
+           ends;
+  }
+  size_t last = depth - 1;
+  out += fmt::format(
+      "  v = load i32 [p]\n  t = add s{0}, v\n  store t, [p]\n  x{0} = add i{0}, 1\n  go h{0}(x{0}, t)\n",
+      last);
+  return out + ends + "}\n";
+}
+
+std::string loops_text(size_t count) {
+  std::string out = "module m\nlayout little\nfunc f(n: i32, p: ptr) -> i32 {\nenter:\n  go h0(0, 0)\n";
+  for (size_t k = 0; k < count; ++k)
+    out += fmt::format(
+        "h{0}(i{0}: i32, s{0}: i32):\n  c{0} = lt.s i{0}, n\n  when c{0} go b{0} else e{0}\nb{0}:\n"
+        "  v{0} = load i32 [p + {1}]\n  t{0} = xor s{0}, v{0}\n  x{0} = add i{0}, 1\n  go h{0}(x{0}, "
+        "t{0})\ne{0}:\n  {2}\n",
+        k, 4 * k, k + 1 < count ? fmt::format("go h{}(0, s{})", k + 1, k) : fmt::format("return s{}", k));
+  return out + "}\n";
+}
+
+// Functions of which each calls the next one, the last one the first one of a ring.
+std::string calls_text(size_t count, bool ring) {
+  std::string out = "module m\nlayout little\n";
+  for (size_t k = 0; k < count; ++k) {
+    bool last = k + 1 == count && !ring;
+    out += fmt::format("func f{}(n: i32) -> i32 {{\ne:\n", k);
+    if (!last)
+      out += fmt::format(
+          "  m = xor n, {0}\n  c = lt.s m, 0\n  when c go a else b\na:\n  return m\nb:\n  k = sub m, 1\n"
+          "  r = call f{1}(k)\n  s = add r, {0}\n  return s\n}}\n",
+          k, (k + 1) % count);
+    else
+      out += "  return n\n}\n";
+  }
+  return out;
+}
+
 // So many chooses one behind the other, each of so many cases.
 std::string choose_text(size_t count, size_t cases) {
   std::string out = "module m\nfunc f(x: i32) -> i32 {\nenter:\n  go choose0\n";
@@ -253,14 +299,16 @@ void compile_costs(const std::string& folder) {
   std::string source = folder + "/generated.c";
   (void)write_file(source, generated_c(count));
   // The least of a few runs, ours and the host's in turn: machines have quick and slow minutes.
-  double host[3] = {1e9, 1e9, 1e9};
+  double host[4] = {1e9, 1e9, 1e9, 1e9};
   std::vector<double> ratios;  // of each turn: both met the same minute
-  double at_o1 = 1e9;
+  const char* const levels[] = {"-O1", "-O2", "-O3"};
+  double at[3] = {1e9, 1e9, 1e9};
   for (int round = 0; round < 9; ++round) {
     double ours = 1e9;
     for (int k = 0; k < 3; ++k) ours = std::min(ours, keep_least(t, text));
-    for (int k = 0; k < 3; ++k) at_o1 = std::min(at_o1, in_one_go(text, "-O1"));
-    for (int level = 0; level < (round == 0 ? 3 : 1); ++level) {
+    for (size_t l = 0; l < 3; ++l)
+      for (int k = 0; k < 2; ++k) at[l] = std::min(at[l], in_one_go(text, levels[l]));
+    for (int level = 0; level < (round == 0 ? 4 : 1); ++level) {
       double theirs = seconds_of([&] {
         auto command = fmt::format("gcc -O{} -c {} -o {}/generated.o", level, source, folder);
         if (std::system(command.c_str()) != 0) std::exit(1);
@@ -287,18 +335,18 @@ void compile_costs(const std::string& folder) {
   row("laid out, encoded", t.emit);
   row("object file", t.object);
   row("text to object, in one go", t.total);
-  row("text to object at -O1", at_o1);
-  for (int level = 0; level < 3; ++level)
+  for (size_t l = 0; l < 3; ++l) row(fmt::format("text to object at {}", levels[l]), at[l]);
+  for (int level = 0; level < 4; ++level)
     row(fmt::format("host compiler -O{}, C to object", level), host[level]);
   fmt::print(
       "\n  text to object is {:.1f} times as fast as the host compiler at -O0 (at least 40 is asked): the "
       "middle of {} turns, {:.1f} to {:.1f}\n",
       ratio.middle, ratios.size(), ratio.least, ratio.most);
-  fmt::print(
-      "  at -O1 it takes {:.2f} times as long as at -O0 (at most 3.2 is asked), and is {:.1f} times as fast "
-      "as the host "
-      "compiler at -O1 (at least 40)\n",
-      at_o1 / t.total, host[1] / at_o1);
+  for (size_t l = 0; l < 3; ++l)
+    fmt::print(
+        "  at {} it takes {:.2f} times as long as at -O0{}, and is {:.1f} times as fast as the host compiler "
+        "(at least 40)\n",
+        levels[l], at[l] / t.total, l == 0 ? " (at most 3.2 is asked)" : "", host[l + 1] / at[l]);
   fmt::print("\n  {:<50} {:>9} {:>9} {:>7}   {}\n", "growth, milliseconds", "one", "ten", "times",
              "from, to");
   growth("2,000 and 20,000 functions", text, generated_text(10 * count, 1));
@@ -310,6 +358,10 @@ void compile_costs(const std::string& folder) {
   growth("-O1: 1,000 and 10,000 blocks in a row", row_text(333), row_text(3'333), "-O1");
   growth("-O1: choose of 1,000 and 10,000 cases", choose_text(1, 1000), choose_text(1, 10000), "-O1");
   growth("-O1: 500 and 5,000 stores to as many slots", slots_text(500), slots_text(5'000), "-O1");
+  growth("-O2: nests of 30 and 300 loops", nest_text(30), nest_text(300), "-O2");
+  growth("-O2: 1,000 and 10,000 loops in a row", loops_text(1'000), loops_text(10'000), "-O2");
+  growth("-O2: chains of 1,000 and 10,000 calls", calls_text(1'000, false), calls_text(10'000, false), "-O2");
+  growth("-O2: rings of 100 and 1,000 functions", calls_text(100, true), calls_text(1'000, true), "-O2");
   fmt::print(
       "\n  peak memory above the module: {:.0f} bytes an instruction in {} functions, {:.0f} in one of "
       "100,000\n",

@@ -77,24 +77,25 @@ class LoopMaker {
   std::string round(const std::string& l) {
     std::string size = type_ == "i8" ? "1" : type_ == "i16" ? "2" : type_ == "i32" ? "4" : "8";
     // From i itself, or from what stays within few elements.
-    std::string t = chance(2) ? fmt::format("  k{0} = {1} i{0}, 15\n", l, any({"and", "add"}))
-                              : fmt::format("  k{0} = add i{0}, 0\n", l);
-    t += type_ == "i64"
-             ? fmt::format("  j{0} = add k{0}, 0\n", l)
-             : fmt::format("  j{0} = widen.{1} i64 {2}{0}\n", l, any({"s", "u"}), any({"i", "i", "k"}));
+    std::string index = chance(2) ? fmt::format("  k{0} = {1} i{0}, 15\n", l, any({"and", "add"}))
+                                  : fmt::format("  k{0} = add i{0}, 0\n", l);
+    index += type_ == "i64"
+                 ? fmt::format("  j{0} = add k{0}, 0\n", l)
+                 : fmt::format("  j{0} = widen.{1} i64 {2}{0}\n", l, any({"s", "u"}), any({"i", "i", "k"}));
     std::string load = fmt::format("  v{0} = load {1} [p + j{0}*{2}]\n", l, type_, size);
     std::string store = fmt::format("  store v{0}, [{1} + j{0}*{2}{3}]\n", l, any({"q", "d", "d", "p"}), size,
                                     any({"", "", " + 8", " - 8", " + 16"}));
+    std::string t;
     switch (below(10)) {
       case 0: t += fmt::format("  v{0} = mul i{0}, i{0}\n", l); break;
       case 1: t += fmt::format("  v{0} = mul i{0}, m\n", l); break;
       case 2: t += fmt::format("  v{0} = xor s{0}, m\n", l); break;
-      case 3: t += load; break;
+      case 3: t += index + load; break;
       case 4:
-      case 8: t += load + store; break;
+      case 8: t += index + load + store; break;
       case 5:
       case 9:
-        t += fmt::format("  v{0} = {1}\n", l, any({"sub m, 1", "and m, 0", "or n, -1"})) + store;
+        t += index + fmt::format("  v{0} = {1}\n", l, any({"sub m, 1", "and m, 0", "or n, -1"})) + store;
         if (size_t at = t.find("store v" + l); at != t.npos && chance(2))
           t.replace(at, 7 + l.size(), "store " + any({"0:", "-1:", "7:"}) + type_);
         break;
@@ -159,7 +160,7 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
   const uint64_t inputs[][2] = {
       {0, 0}, {1, 2}, {2, 1}, {5, 3}, {7, 100}, {12, 12}, {100, 7}, {~uint64_t(0), 1}, {uint64_t(-7), 4}};
   size_t changed[std::size(over_loops)] = {}, results = 0;
-  for (uint64_t seed = 0; seed < testing::part_of(3000); ++seed) {
+  for (uint64_t seed = 0; seed < testing::part_of(2000); ++seed) {
     std::string text = LoopMaker(seed).text();
     Realm realm;
     auto plain = testing::must_read(realm, text);
@@ -191,8 +192,8 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
     }
   }
   for (size_t k = 0; k < std::size(over_loops); ++k)
-    EXPECT_GT(changed[k], testing::part_of(over_loops[k] == std::string("bulk") ? 25 : 200)) << over_loops[k];
-  EXPECT_GT(results, testing::part_of(60000));
+    EXPECT_GT(changed[k], testing::part_of(over_loops[k] == std::string("bulk") ? 15 : 100)) << over_loops[k];
+  EXPECT_GT(results, testing::part_of(40000));
 }
 
 // From one element to another one some way off, upwards and downwards, by index and by pointers, tested first

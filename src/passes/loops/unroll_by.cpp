@@ -1,4 +1,4 @@
-// unroll-by: several rounds of a loop become one of a new loop in front of it, which runs while that many are
+// unroll-by: four rounds of a loop become one of a new loop in front of it, which runs while that many are
 // left, as far as is known before (see rounds.h); in it the branch that counts is not asked. The loop itself
 // stays behind for the rest. Loops with calls or loops inside are left alone. Inner loops only.
 // O(instructions that are made).
@@ -14,9 +14,9 @@
 namespace porphyry {
 namespace {
 
-constexpr size_t most_instructions = 48;  // of the new loop
+constexpr size_t most_instructions = 10;  // of a round: in more of them, counting takes little
 constexpr unsigned most_cost = 12;        // of finding out how many rounds there are
-constexpr unsigned most_factor = 4;
+constexpr unsigned usual_factor = 4;
 
 class Repeater {
  public:
@@ -45,9 +45,8 @@ class Repeater {
         if (info(f_.op(i)).calls()) why = "it calls functions";
         if (f_.op(i) == Op::Reserve) why = "it reserves memory";
       }
-    unsigned factor = most_factor;
-    while (factor > 1 && factor * size > most_instructions) factor /= 2;
-    if (!why && factor == 1) why = "two rounds are too many instructions";
+    const unsigned factor = usual_factor;
+    if (!why && size > most_instructions) why = "counting takes little of a round";
     if (!why && cost_of_stays(f_, rounds) > most_cost)
       why = "finding out how many rounds there are takes long";
     if (!why && rounds.known && *rounds.known < 2 * factor) why = "it has few rounds";
