@@ -403,6 +403,60 @@ TEST(TailPass, MeansTheSameInAnyRecursion) {
   EXPECT_GT(leaving, 100u / testing::checked_part);
 }
 
+TEST(TrimPass, WhatNobodyUsesGoesAndWhatIsAlwaysTheSameIsSaidOnce) {
+  const std::string text = R"(module m
+layout little
+local func level(depth: i32, n: i32, unused: i32, n2: i32) -> i32, i32, i32 {
+a:
+  c = gt.s n, 0
+  when c go down else out
+down:
+  m = sub n, 1
+  r, s, t = call level(depth, m, unused, n2)
+  r2 = add r, depth
+  return r2, 7, t
+out:
+  return n2, 7, n
+}
+local func seen(n: i32) -> i32 {
+a:
+  return n
+}
+func f(n: i32) -> i32, i32 {
+a:
+  x = mul n, 5
+  r, s, t = call level(3, n, x, n)
+  u = call seen(1)
+  v = add r, u
+  return v, s
+}
+func g(n: i32, p: ptr) -> i32, i32 {
+a:
+  w = call seen(n)
+  r, s, t = call level(3, w, 2, 4)
+  q = address of seen
+  store q, [p]
+  return r, s
+}
+)";
+  Ran ran = after("trim", text);
+  EXPECT_NE(ran.text.find("local func level(n: i32, n2: i32) -> i32 {"), ran.text.npos) << ran.text;
+  EXPECT_NE(ran.text.find("local func seen(n: i32) -> i32 {"), ran.text.npos) << "its address is taken\n"
+                                                                              << ran.text;
+  EXPECT_EQ(ran.text.find("mul n, 5"), ran.text.npos) << ran.text;
+  ASSERT_TRUE(ran.about("result 2 is gone"));
+  EXPECT_EQ(ran.about("result 2 is gone")->why, "it is always the same constant");
+  Realm realm;
+  auto plain = testing::must_read(realm, text), module = testing::must_read(realm, ran.text);
+  for (uint64_t n = 0; n < 4; ++n) {
+    Datum given[] = {{n, 0}};
+    Outcome meant = Evaluator(*plain).call(plain->find("f"), given);
+    Outcome is = Evaluator(*module).call(module->find("f"), given);
+    ASSERT_EQ(is.end, meant.end) << is.message;
+    for (size_t k = 0; k < 2; ++k) EXPECT_EQ(is.results[k].bits, meant.results[k].bits);
+  }
+}
+
 TEST(HoistPass, WhatStaysTheSameIsComputedOnce) {
   Ran ran = after("hoist", R"(module m
 layout little

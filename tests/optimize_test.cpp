@@ -321,11 +321,14 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   for (auto [text, message] : {std::pair("promote; fald", "no pass is called 'fald'"),
                                {"until { fold }", "'until' is not followed"},
                                {"until stable { fold", "do not end"},
-                               {"fold }", "nothing is repeated"}}) {
+                               {"fold }", "no brace was opened"},
+                               {"merge { fold }", "a pass over the module stands here"},
+                               {"fold { sweep; merge }", "a pass over the module stands here"}}) {
     auto wrong = read_pipeline(text);
     ASSERT_FALSE(wrong.good()) << text;
     EXPECT_NE(wrong.why()[0].message.find(message), std::string::npos) << wrong.why()[0].message;
   }
+  EXPECT_EQ(read_pipeline("promote{ fold ;sweep}; tidy")->text(), "promote { fold; sweep }; tidy");
   EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
   EXPECT_EQ(level_named("-O0")->pipeline().text(), "");
   EXPECT_EQ(level_named("O1")->pipeline().text(), level_named("-O1")->passes);

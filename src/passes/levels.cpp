@@ -26,18 +26,20 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS PORPHYRY_FINISH "; merge; drop",
+     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS PORPHYRY_FINISH
+               "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
-     .passes = "tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS
-               "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; drop",
+     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS
+               "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
-     .passes = "small; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH "; merge; drop",
+     .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH
+               "; merge; trim; drop",
      .schedule = true,
      .align_loops = false,
      .doc = "calls as well, but nothing that makes code larger"},
