@@ -1,7 +1,9 @@
 // The demo kernels in C++, for the host compiler: the same sums over the same types.
 #include <cmath>
 #include <cstdint>
+#include <cstdlib>
 #include <cstring>
+#include <initializer_list>
 
 extern "C" {
 
@@ -168,5 +170,118 @@ int16_t seal(const uint8_t* frame, int64_t n) {
     for (int k = 0; k < 8; ++k) code = static_cast<uint16_t>(code & 0x8000 ? code << 1 ^ 0x1021 : code << 1);
   }
   return static_cast<int16_t>(code);
+}
+// ---- the ledger's
+
+int32_t ways(int32_t rows, int32_t columns) {
+  return rows == 0 || columns == 0 ? 1 : ways(rows - 1, columns) + ways(rows, columns - 1);
+}
+
+struct Crates {
+  int32_t* data;
+  int64_t count, room;
+};
+static inline void put(Crates& b, int32_t n) {
+  if (b.count == b.room) {
+    int64_t more = 2 * b.room > 4 ? 2 * b.room : 4;
+    auto* fresh = static_cast<int32_t*>(std::malloc(static_cast<size_t>(4 * more)));
+    if (b.count) std::memcpy(fresh, b.data, static_cast<size_t>(4 * b.count));
+    std::free(b.data);
+    b.data = fresh, b.room = more;
+  }
+  b.data[b.count++] = n;
+}
+int32_t crates(int32_t first) {
+  Crates b{};
+  for (int32_t n : {first, 12, 7, 31, 18, first, 5}) put(b, n);
+  int32_t sum = 0;
+  for (int64_t i = 0; i < b.count; ++i) sum += b.data[i];
+  std::free(b.data);
+  return sum;
+}
+
+int64_t shade(const uint8_t* heights, int64_t rows, int64_t columns) {
+  int64_t sum = 0;
+  for (int64_t r = 0; r < rows; ++r)
+    for (int64_t c = 0; c < columns; ++c) {
+      uint8_t mine = heights[r * columns + c];
+      for (int64_t k = 1; k <= 3; ++k) {
+        if (c >= k) sum += heights[r * columns + c - k] > mine;
+        if (r >= k) sum += heights[(r - k) * columns + c] > mine;
+      }
+    }
+  return sum;
+}
+
+int32_t replay(const uint8_t* log, int64_t n) {
+  uint32_t level = 100, mark = 0;
+  for (int64_t i = 0; i < n; ++i) {
+    uint32_t before = level;
+    switch (log[i] & 15) {
+      case 1: level += 7; break;
+      case 2: level -= 5; break;
+      case 3: level = static_cast<uint32_t>(static_cast<int32_t>(level) >> 1); break;
+      case 4: level <<= 1; break;
+      case 5: mark = level; break;
+      case 6: level = mark; break;
+      case 7: level = mark, mark = before; break;
+      case 8: level ^= 85; break;
+      case 9: level &= 1023; break;
+      case 10: level = mark - level; break;
+      case 11: level += mark; break;
+      default: break;
+    }
+  }
+  return static_cast<int32_t>(level + mark);
+}
+
+int64_t clock_digits(int64_t seconds) {
+  int64_t minutes = seconds / 60, hours = minutes / 60, days = hours / 24;
+  return ((days * 100 + hours % 24) * 100 + minutes % 60) * 100 + seconds % 60;
+}
+
+int64_t posts(const uint64_t* first, const uint64_t* second, int64_t words) {
+  uint64_t count = 0, all = 0;
+  for (int64_t i = 0; i < words; ++i) {
+    uint64_t x = first[i] ^ second[i];
+    all |= x;
+    for (; x; x &= x - 1) ++count;
+  }
+  return static_cast<int64_t>(count << 8 | (all ? 64 - static_cast<unsigned>(__builtin_clzll(all)) : 0));
+}
+
+int32_t words(const uint8_t* text, int64_t n) {
+  uint32_t hash = 0, inside = 0;
+  for (int64_t i = 0; i < n; ++i) {
+    uint8_t lower = text[i] | 32;
+    if (static_cast<uint8_t>(lower - 97) < 26)
+      inside = (inside ^ lower) * 16777619u;
+    else if (inside)
+      hash = (hash << 5 | hash >> 27) + inside, inside = 0;
+  }
+  return static_cast<int32_t>(hash + inside);
+}
+
+int64_t arrange(int32_t* numbers, int64_t n) {
+  int64_t moves = 0;
+  for (int64_t i = 1; i < n; ++i) {
+    int32_t v = numbers[i];
+    int64_t k = i;
+    for (; k > 0 && numbers[k - 1] > v; --k) numbers[k] = numbers[k - 1], ++moves;
+    numbers[k] = v;
+  }
+  return moves;
+}
+
+int64_t place(const int32_t* table, int64_t n, int32_t wanted) {
+  int64_t low = 0, high = n;
+  while (low < high) {
+    int64_t middle = static_cast<int64_t>(static_cast<uint64_t>(low + high) >> 1);
+    if (table[middle] < wanted)
+      low = middle + 1;
+    else
+      high = middle;
+  }
+  return low;
 }
 }

@@ -12,10 +12,10 @@ namespace {
 
 class Splicer {
  public:
-  Splicer(Module& module, Symbol caller, Instruction call)
+  Splicer(Module& module, Symbol caller, Instruction call, const Function& body)
       : module_(module),
         to_(module.function(caller)),
-        from_(module.function(to_.symbol(call))),
+        from_(body),
         facts_(module[to_.symbol(call)].facts),
         pen_(module, to_),
         call_(call),
@@ -123,8 +123,12 @@ class Splicer {
 }  // namespace
 
 void splice_call(Module& module, Symbol caller, Instruction call) {
+  splice_call(module, caller, call, module.function(module.function(caller).symbol(call)));
+}
+
+void splice_call(Module& module, Symbol caller, Instruction call, const Function& body) {
   spread_permits(module, caller);
-  Splicer(module, caller, call).run();
+  Splicer(module, caller, call, body).run();
 }
 
 void spread_permits(Module& module, Symbol function) {

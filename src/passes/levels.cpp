@@ -15,7 +15,7 @@ namespace {
   "forward; "                                                                                      \
   "sweep; "                                                                                        \
   "thread; tidy; bulk; outcome; unroll; frame } } "
-#define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; "
+#define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
 #define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {

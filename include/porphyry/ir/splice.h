@@ -11,6 +11,8 @@ namespace porphyry {
 // between the copy's start and its ends. The callee must have a body, another than the caller's. Edges and
 // blocks change. O(size of the body).
 void splice_call(Module& module, Symbol caller, Instruction call);
+// The same with the body as it was when it was copied, which may be the caller's own.
+void splice_call(Module& module, Symbol caller, Instruction call, const Function& body);
 
 // Moves what a function permits as a whole to its instructions on floats. O(instructions).
 void spread_permits(Module& module, Symbol function);

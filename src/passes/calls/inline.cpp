@@ -15,8 +15,10 @@
 namespace porphyry {
 namespace {
 
-constexpr unsigned most_of_caller = 5000;  // instructions, unless it had more
-constexpr unsigned most_of_module = 2000;  // and half of what it had
+constexpr unsigned most_of_caller = 5000;    // instructions, unless it had more
+constexpr unsigned most_of_recursion = 160;  // instructions, with calls of itself in place
+constexpr unsigned most_levels = 2;          // of recursion that are put in place
+constexpr unsigned most_of_module = 2000;    // and half of what it had
 
 // How much the module may still grow. One for all functions, which the pass goes through one by one.
 struct Growth {
@@ -61,9 +63,39 @@ class Inliner {
     for (Instruction i : calls)
       if (dominators.reachable(f_.block(i)) && decide(i, loops, frequencies)) chosen.push_back(i);
     for (Instruction i : chosen) splice_call(c_.module, c_.symbol, i);
+    for (unsigned level = 0; level < most_levels && unfold(); ++level) {
+    }
   }
 
  private:
+  // A function that calls itself takes its own body in place of these calls, once: then it does the work of
+  // several calls in one. False where it does not call itself, or is too large for that.
+  bool unfold() {
+    const FunctionFacts& facts = c_.module[c_.symbol].facts;
+    if (facts.inlining == Inlining::Never || facts.keep_small || c_.module[c_.symbol].is_weak) return false;
+    std::vector<Instruction> own;
+    size_t size = 0;
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b)) {
+        ++size;
+        if (f_.op(i) == Op::Call && f_.symbol(i) == c_.symbol) own.push_back(i);
+        if (f_.op(i) == Op::Reserve ||
+            (info(f_.op(i)).calls() && (f_.op(i) != Op::Call || f_.symbol(i) != c_.symbol)))
+          return false;
+      }
+    if (own.empty() || size * (own.size() + 1) > most_of_recursion) return false;
+    spread_permits(c_.module, c_.symbol);
+    const Function body = f_;
+    for (Instruction i : own) {
+      if (c_.wants_notes())
+        c_.done(f_.position(i), name(i), "the function's own body was put in place of a call of itself",
+                "it is small, and does the work of several calls then",
+                {{"instructions", std::to_string(size)}, {"most", std::to_string(most_of_recursion)}});
+      splice_call(c_.module, c_.symbol, i, body);
+    }
+    return true;
+  }
+
   bool is_known(Instruction i) const {
     Symbol s = f_.symbol(i);
     return s.index < effects_.symbol_count() && c_.module.is_function(s);

@@ -4,6 +4,8 @@
 // * A pointer that moves on as a counter does, 1, 2, 4 or 8 bytes for each: its accesses take the counter as
 //   their index.
 // * A narrow counter that is only counted with and widened is counted wide.
+// * The sum that makes the next round's value stands behind the uses of this round's, which then share a
+// register.
 // * A product of a counter and what stays the same moves on by a product that stays the same.
 //
 // (M. Wolfe, "Beyond Induction Variables", 1992; J. Cocke, K. Kennedy, "An Algorithm for Reduction of
@@ -36,6 +38,7 @@ class Stepper {
       index_pointers(loop);
       count_wide(loop);
       add_products(loop);
+      step_last(loop);
     }
   }
 
@@ -246,6 +249,36 @@ class Stepper {
     Value next = pen.add(sum, step);
     f_.add_argument(loop.entry, start), f_.add_argument(loop.back, next);
     f_.replace_uses(f_.result(product), sum);
+  }
+
+  // ---- the order in a block
+  // ---------------------------------------------------------------------------------
+
+  void step_last(const LoopShape& loop) {
+    for (const Progress& p : progresses(loop)) {
+      Block b = f_.block(p.next);
+      Instruction last;
+      bool alone = true;
+      for (Slot s : f_.uses(p.parameter)) {
+        auto use = f_.use(s);
+        Block at = f_.block(use.user);
+        if (use.user == p.next && !use.edge.exists()) continue;
+        if (at != b) {
+          alone &= !dominators_.dominates(b, at);
+        } else if (use.edge.exists()) {
+          alone = false;
+        } else if (f_.comes_before(p.next, use.user) && (!last.exists() || f_.comes_before(last, use.user))) {
+          last = use.user;
+        }
+      }
+      if (!alone || !last.exists() || info(f_.op(last)).ends_block()) continue;
+      bool used_between = false;
+      for (Slot s : f_.uses(f_.result(p.next))) {
+        auto use = f_.use(s);
+        used_between |= !use.edge.exists() && f_.block(use.user) == b && !f_.comes_before(last, use.user);
+      }
+      if (!used_between) f_.move_before(p.next, f_.next(last));
+    }
   }
 
   FunctionContext& c_;
