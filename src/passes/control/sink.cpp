@@ -56,7 +56,22 @@ class Sinker {
       c_.done(f_.position(i), c_.name(f_.result(i)), "moved to " + block_text(c_.module, f_, to),
               "only ways through there use it",
               {{"operation", write_text(c_.module, f_, i)}, {"from", block_text(c_.module, f_, home)}});
-    f_.move_before(i, f_.first(to));
+    f_.move_before(i, place_in(i, to));
+  }
+  // What is made of one value in front of its first user: it may take that one's register. Otherwise at the
+  // start.
+  Instruction place_in(Instruction i, Block to) const {
+    Instruction first;
+    size_t values = 0;
+    for (Value v : f_.operands(i)) values += !f_.is_constant(v);
+    if (f_.op(i) != Op::Load && values == 1)
+      for (Value v : f_.results(i))
+        for (Slot s : f_.uses(v)) {
+          auto use = f_.use(s);
+          if (f_.block(use.user) == to && (!first.exists() || f_.comes_before(use.user, first)))
+            first = use.user;
+        }
+    return first.exists() ? first : f_.first(to);
   }
 
   // Where the instruction may go; nothing when it is unused, or it is too far to look.
