@@ -1,7 +1,8 @@
 // The demo's kernels against their twins in C++, compiled by the host compiler: on the night, on noise, on
-// short and empty inputs; at both levels.
+// short and empty inputs; at every level.
 #include <gtest/gtest.h>
 
+#include <cstdlib>
 #include <cstring>
 #include <random>
 
@@ -32,6 +33,15 @@ double trend(const float*, int64_t, double);
 int64_t longest(const float*, int64_t, float);
 int64_t frosts(const float*, int64_t, float);
 int16_t seal(const uint8_t*, int64_t);
+int32_t ways(int32_t, int32_t);
+int32_t crates(int32_t);
+int64_t shade(const uint8_t*, int64_t, int64_t);
+int32_t replay(const uint8_t*, int64_t);
+int64_t clock_digits(int64_t);
+int64_t posts(const uint64_t*, const uint64_t*, int64_t);
+int32_t words(const uint8_t*, int64_t);
+int64_t arrange(int32_t*, int64_t);
+int64_t place(const int32_t*, int64_t, int32_t);
 }
 
 namespace porphyry {
@@ -99,17 +109,67 @@ void compare(const Jit& jit, const std::vector<float>& temps, const std::vector<
   }
 }
 
+void compare_ledger(const Jit& jit, const std::vector<uint8_t>& bytes) {
+  Pair pair(jit);
+  int64_t n = static_cast<int64_t>(bytes.size());
+  std::vector<uint8_t> scratch(bytes);
+  scratch.resize(bytes.size() + 64);
+  for (int32_t k = 0; k < 6; ++k) pair.expect_same("ways", &ways, scratch, k, 5 - k / 2);
+  for (int32_t k : {0, 23, -7}) pair.expect_same("crates", &crates, scratch, k);
+  for (int64_t columns : {1, 2, 3, 7, 48})
+    pair.expect_same("shade", &shade, scratch, bytes.data(), n / columns, columns);
+  pair.expect_same("replay", &replay, scratch, bytes.data(), n);
+  for (int64_t s : {int64_t(0), int64_t(93784), int64_t(-93784), INT64_MIN, INT64_MAX})
+    pair.expect_same("clock", &clock_digits, scratch, s);
+  std::vector<uint64_t> first(bytes.size() / 16), second(bytes.size() / 16);
+  std::memcpy(first.data(), bytes.data(), first.size() * 8);
+  std::memcpy(second.data(), bytes.data() + first.size() * 8, second.size() * 8);
+  pair.expect_same("posts", &posts, scratch, static_cast<const uint64_t*>(first.data()),
+                   static_cast<const uint64_t*>(second.data()), static_cast<int64_t>(first.size()));
+  std::vector<uint8_t> text(bytes);
+  for (size_t k = 0; k < text.size(); ++k)
+    text[k] = static_cast<uint8_t>(text[k] % 7 ? 'A' + text[k] % 58 : ' ');
+  pair.expect_same("words", &words, scratch, static_cast<const uint8_t*>(text.data()), n);
+  pair.expect_same("arrange", &arrange, scratch, reinterpret_cast<int32_t*>(scratch.data()), n / 4);
+  const int32_t marks[] = {-9, 0, 0, 4, 17, 300};
+  for (int32_t wanted : {-10, -9, 0, 1, 17, 301})
+    for (int64_t count = 0; count <= 6; ++count)
+      pair.expect_same("place", &place, scratch, static_cast<const int32_t*>(marks), count, wanted);
+}
+
+void* with_allocation(std::string_view name) {
+  if (name == "malloc") return reinterpret_cast<void*>(&std::malloc);
+  if (name == "free") return reinterpret_cast<void*>(&std::free);
+  return usual_externals(name);
+}
+
+TEST(Demo, LedgerDoesWhatItsTwinsDo) {
+  for (const Level& level : all_levels()) {
+    Realm realm;
+    auto module = testing::must_read(realm, *read_file(PORPHYRY_ROOT "/demo/ledger.por"));
+    ASSERT_EQ(render(run_pipeline(*module, level.pipeline())), "");
+    auto jit = Jit::compile(*module, *native_target(), machine::LowerOptions::at(level), with_allocation);
+    ASSERT_TRUE(jit.good()) << render(jit.why());
+    std::mt19937 random(3);
+    for (size_t n : {0u, 1u, 2u, 17u, 144u, 600u}) {
+      std::vector<uint8_t> bytes;
+      for (size_t k = 0; k < n; ++k) bytes.push_back(static_cast<uint8_t>(random()));
+      compare_ledger(**jit, bytes);
+    }
+  }
+}
+
 TEST(Demo, KernelsDoWhatTheirTwinsDo) {
   std::string folder = PORPHYRY_ROOT "/demo";
   auto night = read_numbers(folder + "/night.txt", Type::f32(), 2),
        frame = read_numbers(folder + "/frame.txt", Type::integer(8), 0);
   std::vector<float> temps(night->size() / 4);
   std::memcpy(temps.data(), night->data(), night->size());
-  for (const char* level : {"-O0", "-O1"}) {
+  for (const Level& level : all_levels()) {
     Realm realm;
     auto module = testing::must_read(realm, *read_file(folder + "/frostwatch.por"));
-    ASSERT_EQ(render(run_pipeline(*module, level_named(level)->pipeline())), "");
-    auto jit = Jit::compile(*module, *native_target());
+    ASSERT_EQ(render(run_pipeline(*module, level.pipeline())), "");
+    auto jit = Jit::compile(*module, *native_target(), machine::LowerOptions::at(level));
     ASSERT_TRUE(jit.good()) << render(jit.why());
     compare(**jit, temps, *frame, 1);
     std::mt19937 random(7);
