@@ -1,8 +1,11 @@
 // `choose` as a tree of comparisons: n cases make n equality tests, up to three in a row at each leaf, and
 // about n / 2.5 orderings above them. Orderings part the cases where half of the runs lie, by the edges'
 // weights, so that a case which takes 1 / w of the runs is met after about log w comparisons (K. Mehlhorn,
-// "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced.
+// "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced. Where many numbers
+// within a word of each other lead to few places, a bit tells of each (R. Bernstein, "Producing Good Code for
+// the Case Statement", 1985).
 #include <algorithm>
+#include <optional>
 
 #include "porphyry/ir/pen.h"
 #include "state.h"
@@ -22,7 +25,8 @@ struct Range {
 
 class ChoiceSplitter {
  public:
-  ChoiceSplitter(Module& module, Function& f) : f_(f), pen_(module, f) {}
+  ChoiceSplitter(Module& module, Function& f)
+      : f_(f), pen_(module, f), word_(Type::integer(module.layout.pointer_bits)) {}
 
   void run(Instruction choose) {
     choose_ = choose;
@@ -48,6 +52,8 @@ class ChoiceSplitter {
       pen_.at_end(block);
       if (last - first <= in_a_row) {
         leaf(first, last);
+      } else if (auto ways = ways_in_a_word(first, last)) {
+        by_bits(first, last, *ways);
       } else {
         size_t middle = where_halved(first, last);
         // What is made next is also laid out and met next: large trees are walked along the memory.
@@ -147,6 +153,58 @@ class ChoiceSplitter {
     }
   }
 
+  // Where the numbers of ranges lie within a word of each other and lead to few places: one bit a number.
+  struct BitWay {
+    size_t edge;
+    uint64_t mask = 0;
+    double weight = 0;
+  };
+  std::optional<std::vector<BitWay>> ways_in_a_word(size_t first, size_t last) const {
+    constexpr size_t most_ways = 2;
+    if (f_.type(value_).bits() > word_.bits() ||
+        ranges_[last - 1].greatest - ranges_[first].least >= word_.bits())
+      return std::nullopt;
+    std::vector<BitWay> out;
+    for (size_t k = first; k < last; ++k) {
+      const Range& r = ranges_[k];
+      auto same = [&](const BitWay& w) {
+        const Way &a = lowerings_[w.edge], &b = lowerings_[r.edge];
+        return a.to == b.to && a.arguments == b.arguments;
+      };
+      auto way = std::find_if(out.begin(), out.end(), same);
+      if (way == out.end()) way = out.insert(out.end(), {r.edge});
+      for (Bits n = r.least; n <= r.greatest; ++n)
+        way->mask |= uint64_t(1) << static_cast<unsigned>(n - ranges_[first].least);
+      way->weight += r.weight;
+    }
+    // One bit costs about two comparisons, and finding its place two more.
+    if (out.size() > most_ways || last - first < (out.size() == 1 ? 4u : 10u)) return std::nullopt;
+    std::stable_sort(out.begin(), out.end(),
+                     [](const BitWay& a, const BitWay& b) { return a.weight > b.weight; });
+    return out;
+  }
+  void by_bits(size_t first, size_t last, const std::vector<BitWay>& ways) {
+    const Way& elsewhere = lowerings_.back();
+    Value place = pen_.sub(value_, number(ranges_[first].least));
+    Value near = pen_.write(Op::LeU, {place, number(ranges_[last - 1].greatest - ranges_[first].least)});
+    Block tests = f_.add_block_after(pen_.block());
+    double left = share(first, last);
+    branch(near, {tests, {}, count(left)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
+    pen_.at_end(tests);
+    if (f_.type(place) != word_) place = pen_.widen_u(word_, place);
+    const Value one = f_.constant(word_, 1);
+    for (size_t k = 0; k < ways.size(); ++k) {
+      const Way& way = lowerings_[ways[k].edge];
+      Value bit = pen_.and_(pen_.shr_u(f_.constant(word_, ways[k].mask), place), one);
+      bool is_last = k + 1 == ways.size();
+      left -= ways[k].weight;
+      Block next = is_last ? elsewhere.to : f_.add_block_after(pen_.block());
+      branch(pen_.ne(bit, f_.constant(word_, 0)), {way.to, way.arguments, count(ways[k].weight)},
+             {next, is_last ? elsewhere.arguments : std::span<const Value>(), count(left)});
+      if (!is_last) pen_.at_end(next);
+    }
+  }
+
   Value inside(const Range& r) {
     if (r.least == r.greatest) return pen_.write(Op::Eq, {value_, number(r.least)});
     return pen_.write(Op::LeU, {pen_.sub(value_, number(r.least)), number(r.greatest - r.least)});
@@ -159,6 +217,7 @@ class ChoiceSplitter {
 
   Function& f_;
   Pen pen_;
+  Type word_;
   Instruction choose_;
   Value value_;
   Block home_;
