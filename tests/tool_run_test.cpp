@@ -6,6 +6,7 @@
 #include <cmath>
 #include <map>
 #include <sstream>
+#include <tuple>
 
 #include "support/json.h"
 #include "support/pattern.h"
@@ -317,6 +318,47 @@ TEST(ToolShow, NotesAreThoseOfOneFunctionWhenAsked) {
   EXPECT_NE(all.find("in f,"), std::string::npos) << all;
   EXPECT_EQ(one.find("in f,"), std::string::npos) << one;
   EXPECT_NE(one.find("promote done in g, s"), std::string::npos) << one;
+}
+
+// A record of a run of the alarm: 96 readings, of which two turn it over. What comes into a block leaves it.
+TEST(Records, TellHowOftenEdgesWereTakenAndWhenTheyAreStale) {
+  TemporaryFolder folder;
+  const std::string demo = PORPHYRY_ROOT "/demo/", record = folder.file("night.record");
+  const std::string call =
+      "run " + demo + "frostwatch.por alarm file:" + demo + "night.txt:f32:2 96 0.0 zero:96";
+  Shown ran = tool(folder, call + " --record " + record);
+  ASSERT_EQ(ran.status, 0) << ran.errors;
+  std::string shown = tool(folder, "show " + demo + "frostwatch.por --recorded " + record).out;
+  for (const char* part : {"when more 96 go reading else done 1", "when full 2 go switch else keep 94"})
+    EXPECT_NE(shown.find(part), shown.npos) << part;
+  // A program with weights is the same program, and its own record fits it again, also when it was lowered
+  // with.
+  std::string weighted = folder.write("weighted.por", shown);
+  Shown again = tool(folder, "optimize " + weighted + " -O2 --recorded " + record);
+  EXPECT_EQ(again.status, 0);
+  EXPECT_EQ(again.errors, "");
+  EXPECT_NE(again.out.find(" else "), again.out.npos);
+  // Another limit in the source makes it another function.
+  size_t at = shown.find("run1  = add run, 1");
+  ASSERT_NE(at, shown.npos);
+  std::string changed = folder.write("changed.por", shown.replace(at, 18, "run1  = add run, 2"));
+  Shown stale = tool(folder, "lower " + changed + " --recorded " + record + " -o " + folder.file("x.o"));
+  EXPECT_EQ(stale.status, 0);
+  EXPECT_NE(stale.errors.find("the record is stale: 'alarm' has changed since"), stale.errors.npos)
+      << stale.errors;
+  for (auto [arguments, status, message] :
+       {std::tuple(call + " --record " + record + " -O2", 2, "a record tells of the program as it is read"),
+        {call + " --record " + record + " --on native", 2, "--record does nothing here"},
+        {"show " + demo + "ledger.por --recorded " + demo + "night.txt", 1, "this is no record of a run"},
+        {"show " + demo + "ledger.por --recorded " +
+             folder.write("w", "porphyry record 1\n12 2 1 f\nzz 0 f\n"),
+         1, ":3:1: this line tells of no function"},
+        {"show " + demo + "ledger.por --recorded " + folder.file("none"), 1, "none"}}) {
+    Shown wrong = tool(folder, arguments);
+    EXPECT_EQ(wrong.status, status) << arguments;
+    EXPECT_NE(wrong.errors.find(message), wrong.errors.npos) << wrong.errors;
+    EXPECT_EQ(wrong.out, "") << arguments;
+  }
 }
 
 }  // namespace

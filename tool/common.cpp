@@ -9,6 +9,7 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
 #include "porphyry/formats/format.h"
+#include "porphyry/formats/record.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/optimize/permit.h"
@@ -148,6 +149,15 @@ static bool wants_target(const Pipeline& pipeline) {
 std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
                                   Notes* notes, std::vector<StepRecord>* steps) {
   Module& module = *loaded->module;
+  if (!o.recorded.empty()) {
+    auto record = read_file(o.recorded);
+    if (!record) fail(record.why(), input_at_fault);
+    SourceText text(o.recorded, *record);
+    Diagnostics problems = apply_record(module, text);
+    // A part that is stale is told of and left alone; what is no record ends the call.
+    if (!problems.empty() && !problems[0].file.empty()) fail(problems, input_at_fault);
+    if (!problems.empty()) say(render(problems));
+  }
   // Several files take a thread each.
   PipelineOptions options{.notes = notes, .steps = steps, .threads = o.files.size() > 1 ? 1u : 0u};
   if (uint8_t permits = permits_of(o)) give_permits(module, permits, notes);

@@ -41,6 +41,8 @@ void add_level(CLI::App* verb, Options& o) {
                    "What passes may do to all floats: reorder, fuse, nonan, noinf, nozerosign, estimate; or "
                    "to loops: ends")
       ->delimiter(',');
+  verb->add_option("--recorded", o.recorded,
+                   "A record of runs (see run --record): how often edges are taken");
 }
 
 void add_output(CLI::App* verb, Options& o) {
@@ -144,6 +146,7 @@ void options_of_run(CLI::App* verb, Options& o) {
       "Native in this process instead of a child, known to a debugger and to the system's profiler");
   verb->add_flag("--lazy", o.lazy, "Native, each function compiled when it is first called");
   verb->add_flag("--memory", o.memory, "Show what changed in memory");
+  verb->add_option("--record", o.record, "Write how often each edge was taken to this file, with --on eval");
   verb->add_option("--calls", o.calls,
                    "WebAssembly: a file of calls in one instance, EXPORT ARGUMENT … a line");
   verb->add_flag("--guarded", o.guarded, "WebAssembly: memory is guarded by pages instead of comparisons");

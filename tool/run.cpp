@@ -5,7 +5,9 @@
 
 #include "common.h"
 #include "instances.h"
+#include "porphyry/base/files.h"
 #include "porphyry/call/call.h"
+#include "porphyry/formats/record.h"
 #include "porphyry/formats/wasm.h"
 #include "porphyry/machine/code_text.h"
 #include "porphyry/print/literals.h"
@@ -143,8 +145,17 @@ int verb_run(const Options& o) {
                     {"--seed", "--on eval or --on sim", eval || sim},
                     {"--stage", "--on sim", sim},
                     {"--with", "--on native or --on sim", !eval}});
+    refuse_idle(o, {{"--record", "--on eval", eval}});
+    bool changes = !o.pipeline.empty() || (!o.level.empty() && o.level != "0" && o.level != "-O0");
+    if (!o.record.empty() && changes)
+      fail({complaint("a record tells of the program as it is read",
+                      "--record without a level or a pipeline")},
+           call_at_fault);
     std::string bytes = input_of(o);
-    if (wasm::is_wasm(bytes)) return run_instance(o, std::move(bytes));
+    if (wasm::is_wasm(bytes)) {
+      refuse_idle(o, {{"--record", "--record with text or packed modules", false}});
+      return run_instance(o, std::move(bytes));
+    }
     refuse_idle(o, {{"--calls", "--calls with WebAssembly", false},
                     {"--guarded", "--guarded with WebAssembly", false},
                     {"--folder", "--folder with WebAssembly", false},
@@ -160,7 +171,13 @@ int verb_run(const Options& o) {
     if (!call) fail(call.why(), call_at_fault);
     CallOutcome out;
     if (o.on == "eval") {
-      out = run_on_evaluator(*loaded->module, *call, {.seed = o.seed, .step_limit = o.step_limit});
+      EdgeCounts counts;
+      out = run_on_evaluator(
+          *loaded->module, *call,
+          {.seed = o.seed, .step_limit = o.step_limit, .counts = o.record.empty() ? nullptr : &counts});
+      if (!o.record.empty())
+        if (Diagnostics why = write_file(o.record, write_record(*loaded->module, counts)); !why.empty())
+          fail(why, input_at_fault);
     } else {
       JitOptions how{.lazy = o.lazy, .for_debugger = o.here, .for_profiler = o.here};
       auto jit = Jit::compile(*loaded->module, target, options, usual_externals, how);

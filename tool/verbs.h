@@ -20,7 +20,7 @@ struct Options {
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
        no_colour = false, here = false, lazy = false, lives = false, guarded = false;
-  std::string calls, header;
+  std::string calls, header, record, recorded;
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;

@@ -175,6 +175,7 @@ void Evaluator::Machine::run() {
 }
 
 void Evaluator::Machine::jump(Frame& frame, const Jump& j) {
+  if (options_.counts) options_.counts->take(frame.function, j.edge);
   const uint32_t* pairs = frame.plan->lists.data() + j.first;
   Datum* slots = slots_.data() + frame.base;
   if (j.overlaps) {

@@ -122,6 +122,7 @@ class Planner {
         ++j.count;
       }
     }
+    j.edge = e;
     plan_.jumps.push_back(j);
   }
 

@@ -14,6 +14,7 @@
 #include <string>
 #include <vector>
 
+#include "porphyry/ir/edge_counts.h"
 #include "porphyry/ir/module.h"
 
 namespace porphyry {
@@ -34,6 +35,7 @@ struct EvaluatorOptions {
   uint64_t step_limit = 1'000'000'000;  // operations
   uint64_t frame_limit = 2'000'000;     // calls inside calls
   uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run, and for keeping book on them
+  EdgeCounts* counts = nullptr;         // gets how often edges are taken, on top of what it holds
 };
 
 struct Outcome {
