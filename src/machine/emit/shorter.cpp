@@ -1,6 +1,6 @@
 // A zero is cheaper as a register's difference from itself, and a sum into one of its operands as an
-// addition, but for the flags. Whether somebody reads those is asked backward: at a block's end when a block
-// behind it reads flags before it writes them.
+// addition, but for the flags; a word whose upper half is zero, as its lower half alone. Whether somebody
+// reads those is asked backward: at a block's end when a block behind it reads flags before it writes them.
 #include "shorter.h"
 
 #include <algorithm>
@@ -19,6 +19,7 @@ class Shortener {
       bool wanted = wanted_behind(b);
       const CodeBlock& block = f_.blocks[b];
       for (uint32_t k = block.first + block.count; k-- > block.first;) {
+        load_half(f_.code[k]);
         if (!wanted) shorten(f_.code[k]);
         wanted = before(f_.code[k], wanted);
       }
@@ -56,6 +57,27 @@ class Shortener {
   }
   bool same_group(FormIndex a, FormIndex b) const {
     return b && target_.form(a).first_in_group == target_.form(b).first_in_group;
+  }
+
+  // A whole word whose upper half is zero, by an instruction on the lower half that clears the rest.
+  void load_half(CodeLine& i) {
+    const FormIndex half = target_.upkeep.half.literal;
+    if (i.form < first_real_form || i.operand_count != 2 || !half || !half_clears() ||
+        !same_group(i.form, target_.upkeep.whole.literal))
+      return;
+    auto operands = f_.of(i);
+    if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Literal ||
+        operands[1].part != Part::Whole || !is_physical(operands[0].reg))
+      return;
+    if (static_cast<uint64_t>(operands[1].value) >> (target_.word_bits / 2u)) return;
+    i.form = half;
+  }
+  bool half_clears() const {
+    const FormOperand& o = target_.form(target_.upkeep.half.literal).operands[0];
+    if (o.kind != OperandKind::Register) return false;
+    for (const RegisterView& v : target_.classes[o.register_class].views)
+      if (v.bits == o.type.total_bits()) return o.clears || v.rest == Rest::Clears;
+    return false;
   }
 
   void clear(CodeLine& i, const ShorterForms& s) {

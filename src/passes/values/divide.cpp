@@ -77,6 +77,8 @@ class Divider {
     if (magnitude < 2) return;  // by 0 and -1 it may trap; by 1 it is for fold
     if (width_ > 64)
       return declined(i, "its product takes four of the target's", "a number of at most 64 bits");
+    if (c_.module[c_.symbol].facts.keep_small && !is_power_of_two(magnitude))
+      return declined(i, "its product is larger code", "a function that is not to be kept small");
     pen_.before(i).from(f_.position(i));
     Value q;
     if (f_.promises(i) & promise::lossless)
