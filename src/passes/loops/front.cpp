@@ -2,6 +2,17 @@
 
 namespace porphyry {
 
+LoopBody body_of(const Function& f, const LoopShape& loop) {
+  LoopBody out;
+  for (Block b : loop.blocks)
+    for (Instruction i : f.instructions(b)) {
+      ++out.instructions;
+      out.reserves |= f.op(i) == Op::Reserve;
+      out.calls |= info(f.op(i)).calls();
+    }
+  return out;
+}
+
 Block block_in_front(Function& f, const Loops& loops, Block head) {
   std::vector<Edge> in;
   for (Edge e : f.edges_into(head))

@@ -54,7 +54,8 @@ class Foreteller {
     auto rounds = rounds_of(f_, loops, dominators, loop);
     if (loop.exits.size() != 1) return false;
     // Counting bits takes more code than the loop that does.
-    if (rounds && rounds->kind == Rounds::Kind::BitsSet && c_.module[c_.symbol].facts.keep_small) return false;
+    if (rounds && rounds->kind == Rounds::Kind::BitsSet && c_.module[c_.symbol].facts.keep_small)
+      return false;
     std::vector<Slot> uses = left(loops, loop);
     bool goes = !has_effect(loop);
     if (!rounds) {

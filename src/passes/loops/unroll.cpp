@@ -37,13 +37,11 @@ class Unroller {
  private:
   // `stays`: how often it does, one less than the rounds.
   bool fits(const LoopShape& loop, uint64_t stays) {
-    size_t size = 0, own = 0, others = 0;
-    bool reserves = false;
+    const auto [size, reserves, calls] = body_of(f_, loop);
+    size_t own = 0, others = 0;
     for (Block b : loop.blocks)
-      for (Instruction i : f_.instructions(b)) {
-        ++size, reserves |= f_.op(i) == Op::Reserve;
+      for (Instruction i : f_.instructions(b))
         if (f_.op(i) == Op::Load) ++(leads_to_own(f_.operand(i, 0)) ? own : others);
-      }
     const size_t most = own && !others ? most_of_own : most_instructions;
     if (!reserves && stays < most_rounds && (stays + 1) * size <= most) return true;
     if (c_.wants_notes())

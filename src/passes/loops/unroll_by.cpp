@@ -37,14 +37,8 @@ class Repeater {
 
  private:
   unsigned factor_of(const LoopShape& loop, const Rounds& rounds) {
-    size_t size = 0;
-    const char* why = nullptr;
-    for (Block b : loop.blocks)
-      for (Instruction i : f_.instructions(b)) {
-        ++size;
-        if (info(f_.op(i)).calls()) why = "it calls functions";
-        if (f_.op(i) == Op::Reserve) why = "it reserves memory";
-      }
+    const auto [size, reserves, calls] = body_of(f_, loop);
+    const char* why = reserves ? "it reserves memory" : calls ? "it calls functions" : nullptr;
     const unsigned factor = usual_factor;
     if (!why && size > most_instructions) why = "counting takes little of a round";
     if (!why && cost_of_stays(f_, rounds) > most_cost)

@@ -44,10 +44,7 @@ class Unswitcher {
 
  private:
   bool fits(const LoopShape& loop, Instruction branch) {
-    size_t size = 0;
-    bool reserves = false;
-    for (Block b : loop.blocks)
-      for (Instruction i : f_.instructions(b)) ++size, reserves |= f_.op(i) == Op::Reserve;
+    const auto [size, reserves, calls] = body_of(f_, loop);
     if (!reserves && size <= most_instructions && copied_ + size <= most_copied) return copied_ += size, true;
     if (c_.wants_notes())
       c_.declined(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch stays in the loop",
