@@ -26,17 +26,18 @@ std::vector<LoopShape> loop_shapes(const Function& f, const Dominators& dominato
       for (Edge e : f.edges(b))
         if (!loops.contains(h, f.to(e))) loop.exits.push_back(e);
     }
-  for (LoopShape& loop : out) {
-    unsigned entries = 0, backs = 0;
-    for (Edge e : f.edges_into(loop.head)) {
-      if (!dominators.reachable(f.from(e))) continue;
-      if (loops.contains(loop.head, f.from(e)))
-        loop.back = ++backs == 1 ? e : Edge();
-      else
-        loop.entry = ++entries == 1 ? e : Edge();
-    }
-  }
+  for (LoopShape& loop : out) find_ways_in(f, loops, loop);
   return out;
+}
+
+void find_ways_in(const Function& f, const Loops& loops, LoopShape& loop) {
+  unsigned entries = 0, backs = 0;
+  loop.entry = loop.back = {};
+  for (Edge e : f.edges_into(loop.head))
+    if (loops.contains(loop.head, f.from(e)))
+      loop.back = ++backs == 1 ? e : Edge();
+    else
+      loop.entry = ++entries == 1 ? e : Edge();
 }
 
 bool stays_same(const Function& f, const Loops& loops, Block head, Value v) {

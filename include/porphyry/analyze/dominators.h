@@ -23,6 +23,8 @@ class Dominators {
   bool operator==(const Dominators& other) const {
     return order_ == other.order_ && immediate_ == other.immediate_;
   }
+  // Whether the block was there when this was made.
+  bool knows(Block b) const { return number_.holds(b); }
   bool reachable(Block b) const { return number_[b] != 0; }
   // Blocks that can be reached, each after its dominators.
   const Blocks& order() const { return order_; }

@@ -27,9 +27,11 @@ class Loops {
   // The header of the loop around the one with this header; nothing for an outermost one.
   Block outer(Block header) const { return outer_[header]; }
   bool is_header(Block b) const { return header_[b] == b; }
+  // Whether the block was there when this was made.
+  bool knows(Block b) const { return header_.holds(b); }
   // Whether a block is in the loop with this header, at any depth; a newer one is in none. O(1).
   bool contains(Block header, Block b) const {
-    if (!header_.holds(b)) return false;
+    if (!knows(b)) return false;
     Block h = header_[b];
     return h.exists() && nest_[h].place - nest_[header].place < nest_[header].count;
   }

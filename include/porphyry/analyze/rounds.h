@@ -23,6 +23,8 @@ struct LoopShape {
 };
 // All loops, inner ones before those around them. O(blocks * depth).
 std::vector<LoopShape> loop_shapes(const Function& f, const Dominators& dominators, const Loops& loops);
+// Finds the only ways in and back again, after a pass has copied or made blocks elsewhere. O(ways in).
+void find_ways_in(const Function& f, const Loops& loops, LoopShape& loop);
 
 // Whether a value is the same in all rounds: it is defined outside of the loop. O(1).
 bool stays_same(const Function& f, const Loops& loops, Block head, Value v);

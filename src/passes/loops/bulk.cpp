@@ -27,7 +27,8 @@ class Gatherer {
         alias_(c.module, f_, c.module[c.symbol].facts) {}
 
   void run() {
-    for (const LoopShape& loop : loop_shapes(f_, dominators_, loops_)) {
+    for (LoopShape& loop : loop_shapes(f_, dominators_, loops_)) {
+      find_ways_in(f_, loops_, loop);
       if (!loop.innermost || !look(loop)) continue;
       auto rounds = rounds_of(f_, loops_, dominators_, loop);
       if (!rounds || !rounds->only_exit) continue;

@@ -42,7 +42,8 @@ class Foreteller {
   // Whether a loop went.
   bool pass_over(const Dominators& dominators, const Loops& loops) {
     std::unordered_set<uint32_t> stale;  // heads of loops around one that went
-    for (const LoopShape& loop : loop_shapes(f_, dominators, loops)) {
+    for (LoopShape& loop : loop_shapes(f_, dominators, loops)) {
+      find_ways_in(f_, loops, loop);
       if (stale.count(loop.head.index)) continue;
       if (!one(dominators, loops, loop)) continue;
       for (Block h = loop.head; h.exists(); h = loops.outer(h)) stale.insert(h.index);

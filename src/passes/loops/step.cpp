@@ -33,6 +33,7 @@ class Stepper {
 
   void run() {
     for (LoopShape& loop : loop_shapes(f_, dominators_, loops_)) {
+      find_ways_in(f_, loops_, loop);  // a block may have been made in front of another loop
       if (!loop.entry.exists() || !loop.back.exists()) continue;
       join_equal(loop);
       index_pointers(loop);
@@ -264,7 +265,7 @@ class Stepper {
         Block at = f_.block(use.user);
         if (use.user == p.next && !use.edge.exists()) continue;
         if (at != b) {
-          alone &= !dominators_.dominates(b, at);
+          alone = alone && dominators_.knows(at) && !dominators_.dominates(b, at);
         } else if (use.edge.exists()) {
           alone = false;
         } else if (f_.comes_before(p.next, use.user) && (!last.exists() || f_.comes_before(last, use.user))) {

@@ -52,7 +52,8 @@ class Turner {
     if (next == head) return "";
     for (Edge e : f_.edges_into(head)) {
       Block from = f_.from(e);
-      if (!dominators_.reachable(from)) return "";
+      // A guard of an inner loop that leads back here: it is in this loop, which the analyses do not know.
+      if (!dominators_.knows(from) || !dominators_.reachable(from)) return "";
       if (!loops_.contains(head, from)) continue;
       for (Edge way : f_.edges(from))
         if (!loops_.contains(head, f_.to(way))) return "";  // it is tested there already

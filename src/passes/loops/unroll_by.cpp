@@ -25,8 +25,9 @@ class Repeater {
 
   void run() {
     const Dominators& dominators = c_.facts.get<Dominators>();
-    for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
+    for (LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
       if (!loop.innermost) continue;
+      find_ways_in(f_, loops_, loop);  // those of loops in front may have been copied
       auto rounds = rounds_of(f_, loops_, dominators, loop);
       if (!rounds) continue;
       unsigned factor = factor_of(loop, *rounds);
