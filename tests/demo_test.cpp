@@ -122,8 +122,10 @@ void compare_ledger(const Jit& jit, const std::vector<uint8_t>& bytes) {
   for (int64_t s : {int64_t(0), int64_t(93784), int64_t(-93784), int64_t(1) << 50, -(int64_t(1) << 50)})
     pair.expect_same("clock", &clock_digits, scratch, s);
   std::vector<uint64_t> first(bytes.size() / 16), second(bytes.size() / 16);
-  std::memcpy(first.data(), bytes.data(), first.size() * 8);
-  std::memcpy(second.data(), bytes.data() + first.size() * 8, second.size() * 8);
+  for (size_t k = 0; k < first.size(); ++k) {
+    std::memcpy(&first[k], &bytes[8 * k], 8);
+    std::memcpy(&second[k], &bytes[8 * (first.size() + k)], 8);
+  }
   pair.expect_same("posts", &posts, scratch, static_cast<const uint64_t*>(first.data()),
                    static_cast<const uint64_t*>(second.data()), static_cast<int64_t>(first.size()));
   std::vector<uint8_t> text(bytes);
