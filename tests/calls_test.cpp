@@ -403,6 +403,43 @@ TEST(TailPass, MeansTheSameInAnyRecursion) {
   EXPECT_GT(leaving, 100u / testing::checked_part);
 }
 
+// A recursion that branches: each call does the work of several. Once more would be too large.
+TEST(InlinePass, TakesASmallFunctionsOwnBodyInPlace) {
+  const std::string text = R"(module m
+layout little
+func ways(a: i64, b: i64) -> i64 {
+e:
+  x = eq a, 0
+  y = eq b, 0
+  z = or x, y
+  when z go one else both
+both:
+  c = sub a, 1
+  d = sub b, 1
+  u = call ways(c, b)
+  v = call ways(a, d)
+  w = add u, v
+  return w
+one:
+  return 1
+}
+)";
+  Ran ran = after("inline; fold; tidy", text);
+  ASSERT_TRUE(ran.about("the function's own body"));
+  EXPECT_EQ(figure(*ran.about("the function's own body"), "instructions"), "11");
+  EXPECT_EQ(count_of(ran.text, "= call ways"), 4u) << ran.text;
+  Realm realm;
+  auto plain = testing::must_read(realm, text), module = testing::must_read(realm, ran.text);
+  for (uint64_t n = 0; n < 6; ++n) {
+    Datum given[] = {{n, 0}, {5 - n / 2, 0}};
+    Outcome meant = Evaluator(*plain).call(plain->find("ways"), given);
+    EXPECT_EQ(Evaluator(*module).call(module->find("ways"), given).results[0].bits, meant.results[0].bits);
+  }
+  std::string never = text;
+  never.replace(never.find("-> i64 {"), 8, "-> i64 never inline {");
+  EXPECT_EQ(count_of(after("inline", never).text, "= call ways"), 2u);
+}
+
 TEST(TrimPass, WhatNobodyUsesGoesAndWhatIsAlwaysTheSameIsSaidOnce) {
   const std::string text = R"(module m
 layout little

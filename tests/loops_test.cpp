@@ -354,5 +354,82 @@ a:
   }
 }
 
+// Two blocks that lead to each other, and are both come to from outside, are a loop that has no head.
+const char* const ring = R"(
+one(k: i32):
+  a = eq k, 7
+  when a go two(k) else left
+two(m: i32):
+  b = eq m, 9
+  when b go one(m) else left
+)";
+
+TEST(LoopPasses, LeaveLoopsWithoutAHead) {
+  // The outer loop counts, but its rounds are not known to end.
+  std::string counts = std::string(R"(module m
+layout little
+func f(n: i32, c: bool) {
+enter:
+  go look(0)
+look(i: i32):
+  more = lt.s i, 5
+  when more go body else out
+body:
+  when c go one(n) else two(n)
+)") + ring + R"(left:
+  i2 = add i, 1
+  go look(i2)
+out:
+  return
+}
+)";
+  for (const char* pass : {"outcome", "unroll", "bulk", "unroll-by", "unswitch"}) {
+    Realm realm;
+    EXPECT_EQ(write_text(*after(realm, pass, counts)), write_text(*testing::must_read(realm, counts)))
+        << pass;
+  }
+  // What is asked for again and again is not one object.
+  std::string asks = std::string(R"(module m
+layout little
+extern func take(i64) -> ptr returns, allocates
+extern func give(ptr) returns, frees
+func f(n: i32, c: bool) {
+enter:
+  when c go one(n) else two(n)
+)") + ring + R"(left:
+  return
+}
+)";
+  asks.replace(asks.find("  a = eq"), 0, "  p = call take(8)\n  store k, [p]\n  call give(p)\n");
+  Realm realm;
+  Notes notes;
+  EXPECT_NE(write_text(*after(realm, "frame", asks, &notes)).find("call take(8)"), std::string::npos);
+  ASSERT_EQ(notes.size(), 1u);
+  EXPECT_EQ(notes[0].why, "a loop comes to it");
+}
+
+// Lanes that count apart, and a pointer whose step has no opposite, by a counter that goes down.
+TEST(StepPass, TakesForAlikeOnlyWhatIs) {
+  Realm realm;
+  const std::string text = R"(module m
+layout little
+func f(n: i64, p: ptr) -> i32[4], i32[4], ptr {
+enter:
+  go look(0, {1, 2, 3, 4}, {1, 2, 3, 5}, p)
+look(i: i64, a: i32[4], b: i32[4], q: ptr):
+  a2 = add a, {1, 1, 1, 1}
+  b2 = add b, {1, 1, 1, 2}
+  v = load i8 [q]
+  q2 = at [q - 9223372036854775808]
+  i2 = add i, -1
+  more = gt.s i2, n
+  when more go look(i2, a2, b2, q2) else out
+out:
+  return a, b, q
+}
+)";
+  EXPECT_EQ(write_text(*after(realm, "step", text)), write_text(*testing::must_read(realm, text)));
+}
+
 }  // namespace
 }  // namespace porphyry

@@ -338,14 +338,19 @@ TEST(Records, TellHowOftenEdgesWereTakenAndWhenTheyAreStale) {
   EXPECT_EQ(again.status, 0);
   EXPECT_EQ(again.errors, "");
   EXPECT_NE(again.out.find(" else "), again.out.npos);
-  // Another limit in the source makes it another function.
-  size_t at = shown.find("run1  = add run, 1");
-  ASSERT_NE(at, shown.npos);
-  std::string changed = folder.write("changed.por", shown.replace(at, 18, "run1  = add run, 2"));
-  Shown stale = tool(folder, "lower " + changed + " --recorded " + record + " -o " + folder.file("x.o"));
-  EXPECT_EQ(stale.status, 0);
-  EXPECT_NE(stale.errors.find("the record is stale: 'alarm' has changed since"), stale.errors.npos)
-      << stale.errors;
+  // Another number, another place, another object in the source make it another function.
+  for (auto [was, is] : {std::pair("run1  = add run, 1", "run1  = add run, 2"),
+                         {"[wait + 4]", "[wait + 0]"},
+                         {"address of patience", "address of hops"}}) {
+    std::string other = shown;
+    size_t at = other.find(was);
+    ASSERT_NE(at, other.npos);
+    std::string changed = folder.write("changed.por", other.replace(at, std::string(was).size(), is));
+    Shown stale = tool(folder, "lower " + changed + " --recorded " + record + " -o " + folder.file("x.o"));
+    EXPECT_EQ(stale.status, 0) << stale.errors;
+    EXPECT_NE(stale.errors.find("the record is stale: 'alarm' has changed since"), stale.errors.npos)
+        << is << stale.errors;
+  }
   for (auto [arguments, status, message] :
        {std::tuple(call + " --record " + record + " -O2", 2, "a record tells of the program as it is read"),
         {call + " --record " + record + " --on native", 2, "--record does nothing here"},

@@ -144,16 +144,15 @@ int verb_run(const Options& o) {
                     {"--step-limit", "--on eval or --on sim", eval || sim},
                     {"--seed", "--on eval or --on sim", eval || sim},
                     {"--stage", "--on sim", sim},
+                    {"--record", "--on eval", eval},
                     {"--with", "--on native or --on sim", !eval}});
-    refuse_idle(o, {{"--record", "--on eval", eval}});
-    bool changes = !o.pipeline.empty() || (!o.level.empty() && o.level != "0" && o.level != "-O0");
-    if (!o.record.empty() && changes)
+    if (!o.record.empty() && !pipeline_of(o, "-O0").steps.empty())
       fail({complaint("a record tells of the program as it is read",
                       "--record without a level or a pipeline")},
            call_at_fault);
     std::string bytes = input_of(o);
     if (wasm::is_wasm(bytes)) {
-      refuse_idle(o, {{"--record", "--record with text or packed modules", false}});
+      refuse_idle(o, {{"--record", "a module in text or packed form", false}});
       return run_instance(o, std::move(bytes));
     }
     refuse_idle(o, {{"--calls", "--calls with WebAssembly", false},

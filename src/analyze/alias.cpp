@@ -68,8 +68,7 @@ Alias::Root Alias::root(Value base) const {
   if (!d.exists()) return Root::Unknown;
   if (f_.op(d) == Op::Reserve) return Root::Frame;
   if (f_.op(d) == Op::AddressOf) return Root::Data;
-  if (f_.op(d) == Op::Call && module_[f_.symbol(d)].facts.outside & outside::allocates)
-    return Root::Fresh;
+  if (f_.op(d) == Op::Call && module_[f_.symbol(d)].facts.outside & outside::allocates) return Root::Fresh;
   return Root::Unknown;
 }
 

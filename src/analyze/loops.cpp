@@ -46,6 +46,16 @@ Loops::Loops(const Function& f, const Dominators& dominators, std::pmr::memory_r
   number(order);
 }
 
+bool is_reducible(const Function& f, const Dominators& dominators) {
+  SideTable<Block, uint8_t> passed;
+  for (Block b : dominators.order()) {
+    passed.set(b, 1);
+    for (Edge e : f.edges(b))
+      if (passed.get(f.to(e)) && !dominators.dominates(f.to(e), b)) return false;
+  }
+  return true;
+}
+
 // An outer header stands before the inner ones in the order, and a header before the rest of its loop.
 void Loops::number(const Blocks& order) {
   for (size_t k = order.size(); k-- > 0;) {

@@ -11,6 +11,8 @@ std::vector<LoopShape> loop_shapes(const Function& f, const Dominators& dominato
   std::vector<LoopShape> out;
   SideTable<Block, uint32_t> place;  // of a head's loop in `out`, plus one
   const Blocks& order = dominators.order();
+  SideTable<Block, uint32_t> number;  // in the order
+  for (size_t k = 0; k < order.size(); ++k) number.set(order[k], static_cast<uint32_t>(k));
   for (size_t k = order.size(); k-- > 0;)
     if (loops.is_header(order[k])) {
       LoopShape loop;
@@ -22,9 +24,13 @@ std::vector<LoopShape> loop_shapes(const Function& f, const Dominators& dominato
     for (Block h = loops.header(b); h.exists(); h = loops.outer(h)) {
       LoopShape& loop = out[place.get(h) - 1];
       loop.blocks.push_back(b);
-      if (loops.header(b) != h) loop.innermost = false;
-      for (Edge e : f.edges(b))
-        if (!loops.contains(h, f.to(e))) loop.exits.push_back(e);
+      for (Edge e : f.edges(b)) {
+        bool back = number.get(f.to(e)) <= number.get(b);
+        if (!loops.contains(h, f.to(e)))
+          loop.exits.push_back(e);
+        else if (back && f.to(e) != h)
+          loop.innermost = false;
+      }
     }
   for (LoopShape& loop : out) find_ways_in(f, loops, loop);
   return out;
@@ -93,7 +99,7 @@ std::optional<Progress> progress_of(const Function& f, const Loops& loops, const
     out.fits_s = linear->fits_s, out.fits_u = linear->fits_u;
     return out;
   }
-  if (f.op(out.next) != Op::Add || !f.type(p).is_integer()) return std::nullopt;
+  if (f.op(out.next) != Op::Add || !f.type(p).is_integer() || f.type(p).has_lanes()) return std::nullopt;
   unsigned at = f.operand(out.next, 0) == p ? 0 : 1;
   if (f.operand(out.next, at) != p || !stays_same(f, loops, loop.head, f.operand(out.next, 1 - at)))
     return std::nullopt;

@@ -6,6 +6,8 @@
 #include <sstream>
 
 #include "porphyry/base/hash.h"
+#include "porphyry/ir/body_text.h"
+#include "porphyry/ir/order.h"
 
 namespace porphyry {
 namespace {
@@ -14,36 +16,19 @@ constexpr std::string_view first_line = "porphyry record 1";
 
 std::vector<Edge> edges_in_order(const Function& f) {
   std::vector<Edge> out;
-  for (Block b : f.blocks())
+  for (Block b : reverse_postorder(f))
     for (Edge e : f.edges(b)) out.push_back(e);
   return out;
 }
 
-// What a function does, block by block: operations, types, constants, where edges lead. Names and weights do
-// not count.
-uint64_t shape_of(const Function& f) {
-  uint64_t h = 0;
-  auto mix = [&](uint64_t v) { h = mixed(h ^ v); };
-  SideTable<Block, uint32_t> place;
-  uint32_t count = 0;
-  for (Block b : f.blocks()) place.set(b, ++count);
-  for (Block b : f.blocks()) {
-    mix(f.parameters(b).size());
-    for (Instruction i : f.instructions(b)) {
-      mix(static_cast<uint64_t>(f.op(i)) << 32 | f.operand_count(i));
-      for (Value v : f.operands(i)) {
-        mix(f.type(v).total_bits());
-        if (f.is_constant(v))
-          for (uint64_t w : f.constant_words(v)) mix(w);
-      }
-      for (Edge e : f.edges(i)) mix(place.get(f.to(e)));
-    }
-  }
-  return h;
+// Of what the function does, whatever its weights are and wherever others stand in the module.
+uint64_t hash_of_body(const Module& module, const Function& f) {
+  return hash_of(
+      body_text(f, {.weights = false, .symbol = [&](Symbol s) { return hash_of(module.symbol_name(s)); }}));
 }
 
 struct Line {
-  uint64_t shape = 0;
+  uint64_t hash = 0;
   std::vector<uint64_t> counts;
   std::string name;
 };
@@ -58,7 +43,7 @@ std::optional<Line> read_line(std::string_view text) {
     return true;
   };
   uint64_t edges;
-  if (!number(out.shape, 16) || !number(edges, 10) || edges > text.size()) return std::nullopt;
+  if (!number(out.hash, 16) || !number(edges, 10) || edges > text.size()) return std::nullopt;
   out.counts.resize(edges);
   for (uint64_t& c : out.counts)
     if (!number(c, 10) || c == Function::no_weight) return std::nullopt;
@@ -75,7 +60,7 @@ std::string write_record(const Module& module, const EdgeCounts& counts) {
     if (!counts.ran(s)) continue;
     const Function& f = module.function(s);
     std::vector<Edge> edges = edges_in_order(f);
-    out += fmt::format("{:016x} {}", shape_of(f), edges.size());
+    out += fmt::format("{:016x} {}", hash_of_body(module, f), edges.size());
     for (Edge e : edges) out += fmt::format(" {}", counts.taken(s, e));
     out += fmt::format(" {}\n", module.symbol_name(s));
   }
@@ -106,7 +91,7 @@ Diagnostics apply_record(Module& module, const SourceText& record) {
     Symbol s = module.find(l.name);
     bool there = s.exists() && module.is_function(s);
     std::vector<Edge> edges = there ? edges_in_order(module.function(s)) : std::vector<Edge>();
-    if (!there || edges.size() != l.counts.size() || shape_of(module.function(s)) != l.shape) {
+    if (!there || edges.size() != l.counts.size() || hash_of_body(module, module.function(s)) != l.hash) {
       stale.push_back(complaint(fmt::format("the record is stale: '{}' {}", l.name,
                                             there ? "has changed since" : "is no function of this program"),
                                 "a record of this program"));

@@ -8,13 +8,12 @@ namespace {
 #define PORPHYRY_SIMPLIFY                                                                 \
   "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
   "flatten; divide; fold; "
-// Objects that a function asks for and keeps to itself, as far as they become values.
-#define PORPHYRY_OWN                                                                               \
-  "bulk; outcome; unroll; tidy; fold; frame { until stable { split-slots; promote; fold; number; " \
-  "propagate; "                                                                                    \
-  "forward; "                                                                                      \
-  "sweep; "                                                                                        \
-  "thread; tidy; bulk; outcome; unroll; frame } } "
+// Loops and objects of which all is known beforehand become values, each as far as the others let it.
+#define PORPHYRY_KNOWN                                          \
+  "bulk; outcome; unroll; tidy; fold; "                         \
+  "frame { until stable { split-slots; promote; fold; number; " \
+  "propagate; forward; sweep; thread; tidy; bulk; outcome; unroll; frame } } "
+// What is left of loops.
 #define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
 #define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
 
@@ -26,13 +25,13 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS PORPHYRY_FINISH
+     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS PORPHYRY_FINISH
                "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
-     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_OWN PORPHYRY_LOOPS
+     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
                "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,

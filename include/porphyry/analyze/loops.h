@@ -47,4 +47,8 @@ class Loops {
   FixedTable<Block, Nest> nest_;
 };
 
+// Whether each way back leads to a block that dominates it, so that no loop is entered but at its header:
+// `Loops` knows all there are. O(edges).
+bool is_reducible(const Function& function, const Dominators& dominators);
+
 }  // namespace porphyry

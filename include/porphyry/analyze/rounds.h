@@ -19,7 +19,7 @@ struct LoopShape {
   std::vector<Block> blocks;  // in reverse postorder, the head first
   Edge entry, back;           // the only ones; nothing where there are several
   std::vector<Edge> exits;
-  bool innermost = true;
+  bool innermost = true;  // no way leads back in it but to its head, so that each round ends
 };
 // All loops, inner ones before those around them. O(blocks * depth).
 std::vector<LoopShape> loop_shapes(const Function& f, const Dominators& dominators, const Loops& loops);

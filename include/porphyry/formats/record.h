@@ -11,8 +11,8 @@
 //
 //   HASH EDGES COUNT … NAME
 //
-// the hash of its shape in 16 hexadecimal digits, how many edges it has, as many counts, in the order of
-// blocks and of each block's edges, and its name up to the end of the line.
+// the hash of its body (ir/body_text.h, without weights) in 16 hexadecimal digits, how many edges its blocks
+// have, as many counts, block by block in reverse postorder, and its name up to the end of the line.
 #pragma once
 
 #include <string>

@@ -1,7 +1,8 @@
 // inline: a function's body in place of a call, where it costs no more than what that is worth. Functions are
 // done callees first, so that what is weighed is a body that all passes have been through. A call's budget is
 // the sum of parts with names: what the call itself takes, constants that arrive and what uses them, the
-// depth of loops around it, a hint, and that no other call is left. O(instructions), and what is copied,
+// depth of loops around it, a hint, accesses of the caller's slots, and that no other call is left. A small
+// function that calls itself takes its own body in place, twice at most. O(instructions), and what is copied,
 // which bounds on the caller's and the module's growth limit.
 #include <fmt/format.h>
 

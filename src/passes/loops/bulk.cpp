@@ -106,10 +106,14 @@ class Gatherer {
     if (!index || index->size() > 2 || (index->size() == 2 && !(*index)[1].is_constant()))
       return std::nullopt;
     if (index->size() == 2)
-      out.stride += static_cast<int64_t>(static_cast<uint64_t>((*index)[1].constant)) * a.scale;
+      out.stride = wrapped(static_cast<uint64_t>(out.stride) +
+                           static_cast<uint64_t>((*index)[1].constant) * static_cast<uint64_t>(a.scale));
     out.index = {(*index)[0]};
     return out;
   }
+
+  // Addresses are counted modulo 2^64.
+  static int64_t wrapped(uint64_t n) { return static_cast<int64_t>(n); }
 
   // The byte that a value is made of, again and again.
   std::optional<Value> byte_of(RecurrenceReader& reader, Value v) const {
@@ -163,12 +167,11 @@ class Gatherer {
       return true;
     };
     if (to.base != from.base || to.scale != from.scale || !same(to.index, from.index)) return false;
-    int64_t ahead = from.offset - to.offset;
-    if (!to.index.empty()) {
-      Bits apart = from.index[0].constant - to.index[0].constant;
-      ahead += static_cast<int64_t>(static_cast<uint64_t>(apart)) * to.scale;
-    }
-    return to.stride > 0 ? ahead >= 0 : ahead <= 0;
+    uint64_t ahead = static_cast<uint64_t>(from.offset) - static_cast<uint64_t>(to.offset);
+    if (!to.index.empty())
+      ahead += static_cast<uint64_t>(from.index[0].constant - to.index[0].constant) *
+               static_cast<uint64_t>(to.scale);
+    return to.stride > 0 ? wrapped(ahead) >= 0 : wrapped(ahead) <= 0;
   }
 
   void write(const LoopShape& loop, const Rounds& rounds, Instruction store, const Walk& to, const Walk* from,

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "../reaching.h"
+#include "front.h"
 
 namespace porphyry {
 
@@ -29,6 +30,22 @@ Edge Duplicates::edge(Edge original) const {
   Block from = f_.from(original);
   size_t k = original.index - f_.edges(from)[0].index;
   return f_.edges(block(from))[k];
+}
+
+Duplicates::Row Duplicates::copy_rounds(const LoopShape& loop, Edge decides, uint64_t count) {
+  Row out;
+  Block place = f_.previous(loop.head);
+  for (uint64_t k = 0; k < count; ++k) {
+    copy(loop.blocks, place);
+    place = block(loop.blocks.back());
+    if (k == 0)
+      out.head = block(loop.head);
+    else
+      lead_to(f_, out.back, block(loop.head));
+    out.back = edge(loop.back);
+    out.stays.push_back(edge(decides));
+  }
+  return out;
 }
 
 void Duplicates::rejoin() {

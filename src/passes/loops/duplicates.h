@@ -8,6 +8,7 @@
 
 #include <span>
 
+#include "porphyry/analyze/rounds.h"
 #include "porphyry/ir/copy.h"
 
 namespace porphyry {
@@ -23,6 +24,15 @@ class Duplicates {
   Block block(Block original) const { return copier_.block(original); }
   Value value(Value original) { return copier_.value(original); }
   Edge edge(Edge original) const;
+
+  // Copies of a loop, so many rounds one behind the other in front of it. The last way back still leads to
+  // its own head.
+  struct Row {
+    Block head;               // of the first one
+    Edge back;                // of the last one; nothing where there are none
+    std::vector<Edge> stays;  // what `decides` is in each
+  };
+  Row copy_rounds(const LoopShape& loop, Edge decides, uint64_t count);
 
   // Once all edges lead where they are to: uses outside of the blocks see what reaches them. Dominators once,
   // and near-linear in the blocks between a value and its uses.

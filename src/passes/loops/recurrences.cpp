@@ -56,20 +56,20 @@ std::optional<Recurrence> multiplied(const Recurrence& a, const Recurrence& b) {
 // ---- reading
 // ------------------------------------------------------------------------------------------------
 
-bool RecurrenceReader::stays(Value v) {
+bool Staying::stays(Value v) {
   if (stays_same(f_, loops_, loop_.head, v)) return true;
-  if (!std::exchange(looked_, true)) find_what_stays();
-  return stay_.count(v.index) != 0;
+  if (!std::exchange(looked_, true)) look();
+  return made_.count(v.index) != 0;
 }
 
-void RecurrenceReader::find_what_stays() {
+void Staying::look() {
   for (Block b : loop_.blocks)
     for (Instruction i : f_.instructions(b)) {
       if (!info(f_.op(i)).is_plain() || f_.has_effect(i) || f_.result_count(i) != 1) continue;
       bool all = true;
       for (Value v : f_.operands(i))
-        all = all && (stays_same(f_, loops_, loop_.head, v) || stay_.count(v.index));
-      if (all) stay_.insert(f_.result(i).index);
+        all = all && (stays_same(f_, loops_, loop_.head, v) || made_.count(v.index));
+      if (all) made_.insert(f_.result(i).index);
     }
 }
 
@@ -197,19 +197,19 @@ bool RecurrenceReader::counts_without_wrapping(Value v, Op widen) const {
 // ---- writing
 // ------------------------------------------------------------------------------------------------
 
+Value bring_in_front(Function& f, const Loops& loops, Block head, Block front, Value v) {
+  Instruction d = f.definition(v);
+  if (!d.exists() || !loops.contains(head, f.block(d))) return v;
+  for (size_t k = 0; k < f.operand_count(d); ++k) bring_in_front(f, loops, head, front, f.operand(d, k));
+  if (f.promises(d)) f.set_promises(d, 0);
+  f.move_before(d, f.terminator(front));
+  return v;
+}
+
 RecurrenceWriter::RecurrenceWriter(Module& module, Function& f, const Loops& loops, Block head, Block front,
                                    Position position)
     : f_(f), loops_(loops), head_(head), front_(front), pen_(module, f) {
   pen_.before(f.terminator(front)).from(position);
-}
-
-Value RecurrenceWriter::bring(Value v) {
-  Instruction d = f_.definition(v);
-  if (!d.exists() || !loops_.contains(head_, f_.block(d))) return v;
-  for (size_t k = 0; k < f_.operand_count(d); ++k) bring(f_.operand(d, k));
-  if (f_.promises(d)) f_.set_promises(d, 0);
-  f_.move_before(d, f_.terminator(front_));
-  return v;
 }
 
 Value RecurrenceWriter::value(Type type, const Recurrence& recurrence) {

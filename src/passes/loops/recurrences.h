@@ -9,7 +9,7 @@
 
 #include <unordered_set>
 
-#include "closed.h"
+#include "stays.h"
 
 namespace porphyry {
 
@@ -37,15 +37,35 @@ struct Sum {
 using Recurrence = std::vector<Sum>;  // by degree
 inline constexpr size_t most_degree = 3;
 
+// Tells which values of one loop are the same in all its rounds: those from outside, and what is computed
+// from such. O(1), after the loop's instructions once.
+class Staying {
+ public:
+  // All must outlive this.
+  Staying(const Function& f, const Loops& loops, const LoopShape& loop) : f_(f), loops_(loops), loop_(loop) {}
+  bool stays(Value v);
+
+ private:
+  void look();
+
+  const Function& f_;
+  const Loops& loops_;
+  const LoopShape& loop_;
+  bool looked_ = false;
+  std::unordered_set<uint32_t> made_;  // values of the loop
+};
+
+// Moves a value that stays the same in front of its loop, with what it is made of.
+Value bring_in_front(Function& f, const Loops& loops, Block head, Block front, Value v);
+
 // Tells what values of one loop are in its rounds. O(operations that make the value), a few deep.
 class RecurrenceReader {
  public:
   // All must outlive this; the loop must have one entry and one way back.
   RecurrenceReader(const Function& f, const Loops& loops, const LoopShape& loop, const Rounds& rounds)
-      : f_(f), loops_(loops), loop_(loop), rounds_(rounds) {}
+      : f_(f), loops_(loops), loop_(loop), rounds_(rounds), staying_(f, loops, loop) {}
 
-  // The same in all rounds: from outside, or computed from such.
-  bool stays(Value v);
+  bool stays(Value v) { return staying_.stays(v); }
   // Of an integer of at most 64 bits; nothing where it is not known.
   std::optional<Recurrence> describe(Value v) { return describe(v, 0); }
 
@@ -59,15 +79,13 @@ class RecurrenceReader {
   Known narrowed(Instruction d, unsigned depth);
   Known widened(Value v, Op op, unsigned depth);
   bool counts_without_wrapping(Value v, Op widen) const;
-  void find_what_stays();
 
   const Function& f_;
   const Loops& loops_;
   const LoopShape& loop_;
   const Rounds& rounds_;
   std::vector<uint32_t> open_;  // parameters that are being described
-  bool looked_ = false;
-  std::unordered_set<uint32_t> stay_;  // values of the loop that are made from what stays the same
+  Staying staying_;
 };
 
 // Writes recurrences as operations in front of their loop, for the round in which it is left.
@@ -77,8 +95,7 @@ class RecurrenceWriter {
                    Position position);
   void count(const Rounds& rounds) { rounds_ = &rounds; }
 
-  // A value that stays the same, moved in front with what it is made of.
-  Value bring(Value v);
+  Value bring(Value v) { return bring_in_front(f_, loops_, head_, front_, v); }
   Value sum(Type type, const Sum& s);
   // How often the loop stays, as an i64.
   Value times() { return over(1); }

@@ -98,17 +98,18 @@ class Stepper {
       if (is_number(p) && f_.type(p.parameter) == Type::integer(64) && f_.is_constant(p.start)) counter = p;
     if (!counter.parameter.exists()) return;
     for (const Progress& p : progresses(loop)) {
-      if (!p.bytes || f_.has_uses(f_.result(p.next)) != f_.has_one_use(f_.result(p.next))) continue;
-      int64_t step = static_cast<int64_t>(f_.constant_bits(counter.step));
-      if (step == 0 || p.bytes % step) continue;
-      int64_t scale = p.bytes / step;
-      if (scale != 1 && scale != 2 && scale != 4 && scale != 8) continue;
+      if (!p.bytes || !f_.has_one_use(f_.result(p.next))) continue;
+      const int64_t scales[] = {1, 2, 4, 8};
+      auto scale = std::find_if(scales, std::end(scales), [&](int64_t n) {
+        return static_cast<uint64_t>(p.bytes) == static_cast<uint64_t>(n) * f_.constant_bits(counter.step);
+      });
+      if (scale == std::end(scales)) continue;
       std::vector<Instruction> accesses = plain_accesses(p);
       if (accesses.empty()) continue;
       say(p.parameter, "its accesses are indexed by " + c_.name(counter.parameter),
           "it moves on as that does");
       int64_t start = static_cast<int64_t>(f_.constant_bits(counter.start));
-      for (Instruction i : accesses) index_by(i, p, counter.parameter, scale, start);
+      for (Instruction i : accesses) index_by(i, p, counter.parameter, *scale, start);
     }
   }
   // Loads and stores by the pointer and an offset, when there is nothing else but its sum.

@@ -71,19 +71,10 @@ class Unroller {
       c_.done(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
               "the loop became its rounds", "how many there are is known",
               {{"rounds", fmt::to_string(copies + 1)}});
-    Edge from = loop.entry;
-    Block place = f_.previous(loop.head);
-    std::vector<Edge> stays;
-    for (uint64_t k = 0; k < copies; ++k) {
-      duplicates_.copy(loop.blocks, place);
-      place = duplicates_.block(loop.blocks.back());
-      lead_to(f_, from, duplicates_.block(loop.head));
-      from = duplicates_.edge(loop.back);
-      stays.push_back(duplicates_.edge(rounds.stays));
-    }
-    if (copies) lead_to(f_, from, loop.head);
+    Duplicates::Row row = duplicates_.copy_rounds(loop, rounds.stays, copies);
+    if (copies) lead_to(f_, loop.entry, row.head), lead_to(f_, row.back, loop.head);
     // Taking a way ends other edges' handles.
-    for (Edge e : stays) always_take(f_, e);
+    for (Edge e : row.stays) always_take(f_, e);
     always_take(f_, rounds.leaves);
   }
 

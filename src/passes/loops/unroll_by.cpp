@@ -16,7 +16,7 @@ namespace {
 
 constexpr size_t most_instructions = 10;  // of a round: in more of them, counting takes little
 constexpr unsigned most_cost = 12;        // of finding out how many rounds there are
-constexpr unsigned usual_factor = 4;
+constexpr unsigned factor = 4;
 
 class Repeater {
  public:
@@ -29,18 +29,15 @@ class Repeater {
       if (!loop.innermost) continue;
       find_ways_in(f_, loops_, loop);  // those of loops in front may have been copied
       auto rounds = rounds_of(f_, loops_, dominators, loop);
-      if (!rounds) continue;
-      unsigned factor = factor_of(loop, *rounds);
-      if (factor > 1) one(loop, *rounds, factor);
+      if (rounds && pays(loop, *rounds)) one(loop, *rounds);
     }
     duplicates_.rejoin();
   }
 
  private:
-  unsigned factor_of(const LoopShape& loop, const Rounds& rounds) {
+  bool pays(const LoopShape& loop, const Rounds& rounds) {
     const auto [size, reserves, calls] = body_of(f_, loop);
     const char* why = reserves ? "it reserves memory" : calls ? "it calls functions" : nullptr;
-    const unsigned factor = usual_factor;
     if (!why && size > most_instructions) why = "counting takes little of a round";
     if (!why && cost_of_stays(f_, rounds) > most_cost)
       why = "finding out how many rounds there are takes long";
@@ -49,10 +46,10 @@ class Repeater {
       c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
                   "the loop goes round by round", why, "a smaller loop without calls",
                   {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_instructions)}});
-    return why ? 1 : factor;
+    return !why;
   }
 
-  void one(const LoopShape& loop, const Rounds& rounds, unsigned factor) {
+  void one(const LoopShape& loop, const Rounds& rounds) {
     if (c_.wants_notes())
       c_.done(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
               "several rounds are one of a new loop in front", "how many there are is known when it begins",
@@ -64,25 +61,13 @@ class Repeater {
     Value times = writer.times(), many = writer.pen().i64(factor);
     Value enough = writer.pen().ge_u(times, many);
 
-    // The rounds, one behind the other; the last one's way back comes to a block that counts.
-    Block head, place = f_.previous(loop.head);
-    Edge from;
-    std::vector<Edge> stays;
-    for (unsigned k = 0; k < factor; ++k) {
-      duplicates_.copy(loop.blocks, place);
-      place = duplicates_.block(loop.blocks.back());
-      if (k == 0)
-        head = duplicates_.block(loop.head);
-      else
-        lead_to(f_, from, duplicates_.block(loop.head));
-      from = duplicates_.edge(loop.back);
-      stays.push_back(duplicates_.edge(rounds.stays));
-    }
-    Block counts = f_.add_block_after(place);
+    // The last round's way back comes to a block that counts.
+    Duplicates::Row row = duplicates_.copy_rounds(loop, rounds.stays, factor);
+    Block head = row.head, counts = f_.add_block_after(duplicates_.block(loop.blocks.back()));
     std::vector<Value> next;
     for (size_t k = 0; k < f_.parameters(loop.head).size(); ++k)
       next.push_back(f_.add_parameter(counts, f_.type(f_.parameters(loop.head)[k])));
-    lead_to(f_, from, counts);
+    lead_to(f_, row.back, counts);
     Value left = f_.add_parameter(head, Type::integer(64));
     Pen pen(c_.module, f_);
     pen.at_end(counts).from(position);
@@ -92,7 +77,7 @@ class Repeater {
     for (Value v : f_.arguments(f_.edges(front)[0])) first.push_back(v);
     f_.erase(f_.terminator(front));
     go_either_way(f_, front, enough, position, head, first, times, loop.head);
-    for (Edge e : stays) always_take(f_, e);
+    for (Edge e : row.stays) always_take(f_, e);
   }
   // To the new loop with what is left, or to the old one without.
   static void go_either_way(Function& f, Block from, Value condition, Position position, Block head,

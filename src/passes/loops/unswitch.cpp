@@ -28,13 +28,12 @@ class Unswitcher {
     Frequencies frequencies(f_, dominators, loops_);
     for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
       if (!loop.innermost) continue;
-      Rounds none;
-      RecurrenceReader reader(f_, loops_, loop, none);
+      Staying staying(f_, loops_, loop);
       Instruction best;
       for (Block b : loop.blocks) {
         Instruction i = f_.terminator(b);
         bool asks = f_.op(i) == Op::When && !f_.is_constant(f_.operand(i, 0)) &&
-                    reader.stays(f_.operand(i, 0)) && f_.to(f_.edge(i, 0)) != f_.to(f_.edge(i, 1));
+                    staying.stays(f_.operand(i, 0)) && f_.to(f_.edge(i, 0)) != f_.to(f_.edge(i, 1));
         if (asks && (!best.exists() || frequencies.of(b) > frequencies.of(f_.block(best)))) best = i;
       }
       if (best.exists() && fits(loop, best)) one(loop, best);
@@ -59,8 +58,7 @@ class Unswitcher {
       c_.done(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch is taken in front of its loop",
               "its condition stays the same in all rounds", {{"loop", block_text(c_.module, f_, loop.head)}});
     Block front = block_in_front(f_, loops_, loop.head);
-    Value condition = RecurrenceWriter(c_.module, f_, loops_, loop.head, front, f_.position(branch))
-                          .bring(f_.operand(branch, 0));
+    Value condition = bring_in_front(f_, loops_, loop.head, front, f_.operand(branch, 0));
     duplicates_.copy(loop.blocks, f_.previous(loop.head));
     Edge otherwise = duplicates_.edge(f_.edge(branch, 1));
     std::vector<Value> arguments;

@@ -1,7 +1,8 @@
 // frame: memory that is asked for and seen by nobody else is taken from the frame. What `allocates` gives
 // becomes a `reserve` where its address stays in the function, all accesses lie at known places, and no loop
 // comes to it; it is as large as what they reach. Calls of what `frees` it go, as it ends with the function,
-// and so do those of null. Such a slot is then taken apart and promoted like any other. O(uses of what is asked for).
+// and so do those of null. Such a slot is then taken apart and promoted like any other. O(uses of what is
+// asked for).
 #include <fmt/format.h>
 
 #include "porphyry/ir/pen.h"
@@ -27,6 +28,7 @@ class Lodger {
     if (calls.empty()) return;
     const Dominators& dominators = c_.facts.get<Dominators>();
     const Loops& loops = c_.facts.get<Loops>();
+    all_loops_known_ = is_reducible(f_, dominators);
     for (Instruction i : calls) {
       if (!f_.alive(i) || !dominators.reachable(f_.block(i))) continue;
       if (outside_of(i) & outside::frees)
@@ -59,7 +61,7 @@ class Lodger {
   };
   void allocation(Instruction i, const Loops& loops) {
     Seen seen;
-    if (loops.depth(f_.block(i)) > 0) seen.other = "a loop comes to it";
+    if (loops.depth(f_.block(i)) > 0 || !all_loops_known_) seen.other = "a loop comes to it";
     if (seen.other.empty() && f_.result_count(i) == 1) look(f_.result(i), 0, seen);
     if (seen.other.empty() && (seen.bytes > most_bytes || bytes_ + seen.bytes > most_together))
       seen.other = fmt::format("it is of {} bytes", seen.bytes);
@@ -136,6 +138,7 @@ class Lodger {
   FunctionContext& c_;
   Function& f_;
   uint64_t bytes_ = 0;  // that the function reserves
+  bool all_loops_known_ = false;
 };
 
 }  // namespace

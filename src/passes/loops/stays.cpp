@@ -1,4 +1,4 @@
-#include "closed.h"
+#include "stays.h"
 
 namespace porphyry {
 namespace {

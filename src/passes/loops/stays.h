@@ -1,4 +1,4 @@
-// Numbers of rounds, and what they leave, as operations in front of a loop.
+// How often a loop goes on, as operations in front of it.
 #pragma once
 
 #include "porphyry/analyze/rounds.h"
