@@ -296,6 +296,8 @@ std::optional<RuleReader::Given> RuleReader::in_brackets(const Line& line, const
       s.number = std::bit_cast<int64_t>(value);
     return Given{s, OperandKind::Memory};
   }
+  if (w.size() == 1 && w[0] == "table" && !variables_.contains(w[0]))
+    return Given{{.kind = SourceKind::Table}, OperandKind::Memory};
   if (w.size() == 2 && w[0] == "bytes" && (w[1] == "first" || w[1] == "second"))
     return Given{{.kind = w[1] == "first" ? SourceKind::FirstBytes : SourceKind::SecondBytes},
                  OperandKind::Memory};

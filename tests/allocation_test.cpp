@@ -38,7 +38,7 @@ std::vector<std::vector<bool>> live_before(const Code& f) {
     changed = false;
     for (size_t b = f.blocks.size(); b-- > 0;) {
       std::vector<bool> live(n);
-      for (uint32_t s : f.blocks[b].successors)
+      for (uint32_t s : f.successors(f.blocks[b]))
         for (size_t v = 0; v < n; ++v)
           if (in[s][v]) live[v] = true;
       for (uint32_t k = f.blocks[b].first + f.blocks[b].count; k-- > f.blocks[b].first;) {

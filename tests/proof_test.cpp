@@ -80,7 +80,7 @@ class RuleProof {
     return all.mk_solver();
   }
 
-  static constexpr int physical_key = 1000;  // variables are below
+  static constexpr int physical_key = 1000, table_key = 2000;  // variables are below
 
   // ---- the left side --------------------------------------------------------------------------------------
 
@@ -92,11 +92,25 @@ class RuleProof {
       should_trap_ = c_.bool_val(true);
     else if (root.kind == NodeKind::Operation && root.op == Op::When)
       should_go_ = Algebra::is_true(tree(root.children[0], true));
+    else if (root.kind == NodeKind::Operation && root.op == Op::Choose)
+      choice(tree(root.children[0]));
     else if (root.kind == NodeKind::Operation && root.op == Op::Store)
       should_store_ = tree(root.children[0]), store_to_ = node(root.children[1]).variable;
     else
       should_be_ = tree(0);
   }
+
+  // As many ways as a table has entries; each says how far its block lies from the table's start.
+  void choice(const Term& number) {
+    solver_.add(z3::ult(number, algebra_.number(Algebra::bits(number), 1u << 16)));
+    should_go_to_ = table() + Algebra::sign_extend(entry(number), address_bits());
+  }
+  Term table() { return address(table_key); }
+  Term entry(const Term& number) {
+    return c_.function("entry", c_.bv_sort(address_bits()),
+                       c_.bv_sort(32))(Algebra::zero_extend(number, address_bits()));
+  }
+  Term entry_at(const Term& place) { return entry(z3::lshr(place - table(), 2)); }
 
   Term tree(int8_t at, bool is_truth = false) {
     const PatternNode& n = node(at);
@@ -246,6 +260,10 @@ class RuleProof {
       case SourceKind::SecondBytes: is(bytes_taken(true)); break;
       case SourceKind::Yes: is(algebra_.number(64, 1)); break;
       case SourceKind::No: is(algebra_.number(64, 2)); break;
+      case SourceKind::Table:
+        is(table());
+        out.is_address = true;
+        break;
       case SourceKind::None: break;
     }
     return out;
@@ -316,6 +334,7 @@ class RuleProof {
         Term goes = path_ && Algebra::is_true(read(m.arguments[1]));
         Term to = read(m.arguments[0]);
         goes_ = goes_ || (goes && to == algebra_.number(Algebra::bits(to), 1));
+        goes_to_ = to;
         path_ = path_ && !goes;
         return;
       }
@@ -343,6 +362,7 @@ class RuleProof {
     if (s.memory >= 0 && form_->operands[p.index].kind == OperandKind::Address) return address(s.memory);
     if (s.memory >= 0) return memory(s.memory).extract(bits - 1, 0);
     bool at_sum = form_->operands[p.index].kind == OperandKind::Memory && s.is_address;
+    if (at_sum && should_go_to_ && bits == 32) return entry_at(*s.value);
     if (at_sum) throw Unproved{"memory by address"};
     return Algebra::sign_extend(*s.value, bits);
   }
@@ -370,6 +390,7 @@ class RuleProof {
 
   Term agrees() {
     if (should_go_) return goes_ == *should_go_ && !path_;
+    if (should_go_to_) return goes_to_ ? *goes_to_ == *should_go_to_ && !path_ : c_.bool_val(false);
     if (should_store_) {
       if (!stored_ || stored_to_ != store_to_ || Algebra::bits(*stored_) != Algebra::bits(*should_store_))
         return c_.bool_val(false);
@@ -399,7 +420,7 @@ class RuleProof {
   std::vector<Slot> slots_;
   Term path_ = c_.bool_val(true), goes_ = c_.bool_val(false);  // not yet gone; gone to `yes`
   Term traps_ = c_.bool_val(false), should_trap_ = c_.bool_val(false);
-  std::optional<Term> should_be_, should_go_, should_store_, stored_;
+  std::optional<Term> should_be_, should_go_, should_store_, stored_, should_go_to_, goes_to_;
   int store_to_ = -1, stored_to_ = -1;
 };
 

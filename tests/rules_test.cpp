@@ -39,7 +39,8 @@ class PatternProgram {
       }
     const PatternNode& root = rule.nodes[0];
     bool branches = root.kind == NodeKind::Operation && root.op == Op::When;
-    if (branches)
+    bool chooses = root.kind == NodeKind::Operation && root.op == Op::Choose;
+    if (branches || chooses)
       s.results.push_back(Type::integer(32));
     else if (rule.matches_constant || info(root.op).result != ResultRule::None)
       s.results.push_back(root.op == Op::At && !rule.matches_constant ? Type::pointer() : root.result);
@@ -50,7 +51,7 @@ class PatternProgram {
     pen.at_end(f_->add_block());
     for (size_t k = 1; shared && k < s.parameters.size(); ++k)
       pen.store(f_->parameters()[k], f_->parameters()[0], {}, 1, static_cast<int64_t>(64 + 16 * (k % 4)));
-    build(branches);
+    build(branches, chooses);
   }
 
   Module& module() { return module_; }
@@ -58,7 +59,7 @@ class PatternProgram {
   Instruction root() const { return root_; }
 
  private:
-  void build(bool branches) {
+  void build(bool branches, bool chooses) {
     const PatternNode& root = rule_.nodes[0];
     if (rule_.matches_constant) return pen_->return_values({leaf(root)});
     if (root.op == Op::Trap) {
@@ -75,12 +76,28 @@ class PatternProgram {
       pen_->at_end(no).return_values({pen_->integer(Type::integer(32), 2)});
       return;
     }
+    if (chooses) return build_choice(root);
     Value v = operation(root);
     root_ = f_->last(f_->entry());
     if (v.exists())
       pen_->return_values({v});
     else
       pen_->return_values({});
+  }
+
+  // Legal code chooses among 0, 1 and so on and is never given another number.
+  void build_choice(const PatternNode& root) {
+    constexpr Bits ways = 8;
+    const Type small = Type::integer(32);
+    Value number = pen_->and_(value(root.children[0]), f_->constant(root.operand, ways - 1));
+    std::vector<Pen::Case> cases;
+    for (Bits k = 0; k < ways; ++k) cases.push_back({k, f_->add_block(), {}});
+    Block nowhere = f_->add_block();
+    pen_->choose(number, cases, nowhere);
+    root_ = f_->last(f_->entry());
+    for (const Pen::Case& c : cases)
+      pen_->at_end(c.to).return_values({pen_->integer(small, 10 + static_cast<uint64_t>(c.value))});
+    pen_->at_end(nowhere).trap();
   }
 
   Value value(int8_t at) {

@@ -175,10 +175,9 @@ void Jit::put_data() {
 void Jit::put_code(const jit::Placing& p, const std::vector<uint8_t*>& reached) {
   for (size_t k = 0; k < lowered().functions.size(); ++k) {
     const CompiledFunction& c = lowered().functions[k];
-    for (size_t e = 0; e < c.pool.size(); ++e)
-      put_entry(c.pool[e], target_.layout.order, memory_ + p.pools[k][e]);
+    put_constants(c, p.constants[k], target_.layout.order, memory_ + p.functions[k], memory_);
     jit::settle(
-        memory_ + p.functions[k], c, target_, [&](uint32_t row) { return memory_ + p.pools[k][row]; },
+        memory_ + p.functions[k], c, target_, [&](uint32_t row) { return memory_ + p.constants[k][row]; },
         [&](uint32_t s) { return reached[s]; });
   }
 }

@@ -122,16 +122,15 @@ void* LazyCode::compile(size_t symbol) {
 uint8_t* LazyCode::put(const CompiledFunction& f) {
   size_t page = jit::page_bytes();
   // Not all at the start of a page: they would meet in the same lines of the caches.
-  size_t before = places_.size() * 64 % page, pool = round_up<size_t>(f.bytes.size(), 16);
-  std::vector<size_t> places = pool_places(f.pool);
-  size_t all = round_up<size_t>(before + pool + places.back(), page);
+  size_t before = places_.size() * 64 % page, constants = round_up<size_t>(f.bytes.size(), 16);
+  std::vector<size_t> places = constant_places(f);
+  size_t all = round_up<size_t>(before + constants + places.back(), page);
   uint8_t* memory = growth_.open(all);
   if (!memory) return nullptr;
   uint8_t* code = memory + before;
-  for (size_t k = 0; k < f.pool.size(); ++k)
-    put_entry(f.pool[k], target_.layout.order, code + pool + places[k]);
+  put_constants(f, places, target_.layout.order, code, code + constants);
   jit::settle(
-      code, f, target_, [&](uint32_t row) { return code + pool + places[row]; },
+      code, f, target_, [&](uint32_t row) { return code + constants + places[row]; },
       [&](uint32_t s) -> const uint8_t* {
         return lowered().legal->is_function(Symbol(s)) ? entry(s) : reached_[s];
       });

@@ -33,9 +33,9 @@ Placing place(const LoweredModule& lowered, const Target& target, size_t first_b
   p.constants_start = at = round_up<size_t>(at, page);
   for (const CompiledFunction& c : lowered.functions) {
     at = round_up<size_t>(at, 16);
-    p.pools.push_back(pool_places(c.pool));
-    for (size_t& place : p.pools.back()) place += at;
-    at = p.pools.back().back();
+    p.constants.push_back(constant_places(c));
+    for (size_t& place : p.constants.back()) place += at;
+    at = p.constants.back().back();
   }
   p.data.resize(module.symbol_count());
   auto place_data = [&](bool constant) {

@@ -78,18 +78,6 @@ const SpillForm& Target::spill_form(unsigned register_class, unsigned bits) cons
   return *form;
 }
 
-std::vector<size_t> pool_places(std::span<const PoolEntry> pool) {
-  std::vector<size_t> out;
-  size_t at = 0;
-  for (const PoolEntry& e : pool) {
-    at = (at + e.bytes - 1) / e.bytes * e.bytes;
-    out.push_back(at);
-    at += e.bytes;
-  }
-  out.push_back(at);
-  return out;
-}
-
 void put_entry(const PoolEntry& e, ByteOrder order, uint8_t* to) {
   const Type element = e.type.has_lanes() ? e.type.element() : Type::integer(8u * e.bytes);
   const Bits all = Bits(e.high) << 64 | e.bits;

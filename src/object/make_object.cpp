@@ -30,7 +30,7 @@ class Maker {
   ObjectFile run(const ObjectOptions& options) {
     out_.machine = target_.object.machine;
     for (const CompiledFunction& f : lowered_.functions) place(f);
-    pools();
+    constants();
     for (size_t k = 0; k < module_.symbol_count(); ++k)
       if (lowerings_.is_data(Symbol(k))) place_data(Symbol(k));
     for (size_t k = 0; k < module_.symbol_count(); ++k)
@@ -95,11 +95,11 @@ class Maker {
     places_[f.symbol.index] = {s, at, f.bytes.size()};
   }
 
-  // Constants of all functions, each once.
-  void pools() {
+  // Constants of all functions, each of the pools' once, and the tables by which they choose.
+  void constants() {
     std::map<std::tuple<uint8_t, uint64_t, uint64_t>, uint64_t> known;
-    pools_.resize(lowered_.functions.size());
-    for (size_t k = 0; k < lowered_.functions.size(); ++k)
+    by_function_.resize(lowered_.functions.size());
+    for (size_t k = 0; k < lowered_.functions.size(); ++k) {
       for (const PoolEntry& e : lowered_.functions[k].pool) {
         constants_ = section(".rodata", {});
         auto [at, is_new] = known.try_emplace({e.bytes, e.bits, e.high}, 0);
@@ -109,8 +109,27 @@ class Maker {
           e.bytes == 4 ? sink.u32(e.bits) : sink.u64(e.bits);
           if (e.bytes > 8) sink.u64(e.high);
         }
-        pools_[k].push_back(at->second);
+        by_function_[k].push_back(at->second);
       }
+      for (const std::vector<uint32_t>& t : lowered_.functions[k].tables)
+        by_function_[k].push_back(table(lowered_.functions[k], t));
+    }
+  }
+  // The linker writes how far the blocks lie from the table's start.
+  uint64_t table(const CompiledFunction& f, const std::vector<uint32_t>& blocks) {
+    constants_ = section(".rodata", {});
+    const uint64_t start = open(constants_, table_entry_bytes);
+    const Place& code = places_[f.symbol.index];
+    const uint32_t symbol = section_symbol(code.section);
+    ObjectFile::Section& s = out_.sections[constants_];
+    object::Sink sink(s.bytes);
+    for (uint32_t b : blocks) {
+      const uint64_t at = s.bytes.size();
+      s.relocations.push_back({at, target_.object.relative_32, symbol,
+                               static_cast<int64_t>(code.offset + f.blocks[b].offset + (at - start))});
+      sink.u32(0);
+    }
+    return start;
   }
 
   void place_data(Symbol symbol) {
@@ -144,7 +163,7 @@ class Maker {
       ObjectFile::Relocation r{home.offset + fix.offset, target_.fixups[fix.kind].relocation, 0, fix.addend};
       if (fix.to == Fixup::To::Pool) {
         r.symbol = section_symbol(constants_);
-        r.addend += static_cast<int64_t>(pools_[which][fix.index]);
+        r.addend += static_cast<int64_t>(by_function_[which][fix.index]);
       } else if (Symbol to(fix.index); lowerings_.is_direct(to)) {
         const Place& p = places_[fix.index];
         if (p.section == home.section) {  // nothing is left to the linker
@@ -178,7 +197,7 @@ class Maker {
   std::vector<Place> places_;      // by symbol of the module
   std::vector<uint32_t> symbols_;  // by symbol of the module: row of the object's
   NameWays lowerings_;
-  std::vector<std::vector<uint64_t>> pools_;
+  std::vector<std::vector<uint64_t>> by_function_;  // and row of its constants: where in .rodata
   uint32_t constants_ = 0;
 };
 

@@ -38,7 +38,7 @@ class AssemblyWriter {
     if (has_lines_) sources();
     out_ += "    .text\n";
     for (size_t k = 0; k < lowered_.functions.size(); ++k) function(k);
-    for (size_t k = 0; k < lowered_.functions.size(); ++k) pool(k);
+    for (size_t k = 0; k < lowered_.functions.size(); ++k) constants(k);
     for (size_t k = 0; k < module_.symbol_count(); ++k)
       if (lowerings_.is_data(Symbol(k))) data(Symbol(k));
     if (has_lines_) debug_sections();
@@ -72,7 +72,7 @@ class AssemblyWriter {
   }
 
   std::string block_label(size_t f, uint32_t b) const { return fmt::format(".Lblock_{}_{}", f, b); }
-  std::string pool_label(size_t f, uint32_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
+  std::string constant_label(size_t f, size_t k) const { return fmt::format(".Lconstant_{}_{}", f, k); }
 
   void header(Symbol s, const char* nature) {
     std::string name = symbol_text(s), lines;
@@ -144,7 +144,7 @@ class AssemblyWriter {
     std::string name;
     switch (l.to) {
       case EmittedLine::To::Block: name = block_label(index, l.index); break;
-      case EmittedLine::To::Pool: name = pool_label(index, l.index); break;
+      case EmittedLine::To::Pool: name = constant_label(index, l.index); break;
       case EmittedLine::To::Symbol: {
         Symbol s(l.index), of = lowerings_.behind(s);
         if (is_taken(of.exists() ? of : s)) return bytes_for_linker(c, l, of.exists() ? of : s);
@@ -181,19 +181,24 @@ class AssemblyWriter {
     bytes(std::span(c.bytes).subspan(l.offset, l.size));
   }
 
-  void pool(size_t index) {
+  void constants(size_t index) {
     const CompiledFunction& c = lowered_.functions[index];
-    if (!c.pool.empty()) out_ += "\n    .section .rodata\n";
+    if (!c.pool.empty() || !c.tables.empty()) out_ += "\n    .section .rodata\n";
     for (uint32_t k = 0; k < c.pool.size(); ++k) {
       const PoolEntry& e = c.pool[k];
-      auto [at, is_new] = pooled_.try_emplace({e.bytes, e.bits, e.high}, pool_label(index, k));
+      auto [at, is_new] = pooled_.try_emplace({e.bytes, e.bits, e.high}, constant_label(index, k));
       if (!is_new) {
-        out_ += fmt::format("    .set {}, {}\n", pool_label(index, k), at->second);
+        out_ += fmt::format("    .set {}, {}\n", constant_label(index, k), at->second);
         continue;
       }
-      out_ += fmt::format("    .balign {}\n{}:\n    {} {:#x}\n", e.bytes, pool_label(index, k),
+      out_ += fmt::format("    .balign {}\n{}:\n    {} {:#x}\n", e.bytes, constant_label(index, k),
                           e.bytes == 4 ? ".long" : ".quad", e.bits);
       if (e.bytes > 8) out_ += fmt::format("    .quad {:#x}\n", e.high);
+    }
+    for (size_t k = 0; k < c.tables.size(); ++k) {
+      const std::string label = constant_label(index, c.pool.size() + k);
+      out_ += fmt::format("    .balign {}\n{}:\n", table_entry_bytes, label);
+      for (uint32_t b : c.tables[k]) out_ += fmt::format("    .long {} - {}\n", block_label(index, b), label);
     }
   }
 

@@ -268,10 +268,11 @@ void Maker::choose(int depth) {
   for (size_t k = below(3); k-- > 0;) f_->add_parameter(join, any_type());
   std::vector<Pen::Case> cases;
   std::vector<Block> arms;
-  size_t limit = t.bits() < 4 ? 3 : 6;
+  const bool is_dense = t.bits() > 4 && chance(20);  // most of its cases meet at once
+  size_t limit = is_dense ? 16 : t.bits() < 4 ? 3 : 6;
   for (size_t k = 0, count = below(limit); k < count; ++k) {
     Bits w = k < 3 ? Bits(k) : 0 - Bits(k);
-    if (chance(70)) {
+    if (chance(is_dense ? 25 : 70)) {
       arms.push_back(f_->add_block());
       cases.push_back({w, arms.back()});
     } else {

@@ -251,12 +251,18 @@ class CodeRun {
       set(o[0].reg, load_number(slot, bytes, order_));
   }
 
+  uint64_t constant(size_t row) const {
+    return r_.constants_->address() + r_.constant_places_[activations_.back().symbol][row];
+  }
+  uint64_t table(size_t row) const { return constant(activations_.back().code->pool.size() + row); }
+
   uint64_t anchored(const CodeAddress& a) {
     switch (a.anchor) {
       case Anchor::Slot: return now().slots[a.anchored];
       case Anchor::Incoming: return now().incoming;
       case Anchor::Outgoing: return now().outgoing;
-      case Anchor::Pool: return r_.constants_->address() + r_.pools_[now().symbol][a.anchored];
+      case Anchor::Pool: return constant(a.anchored);
+      case Anchor::Table: return table(a.anchored);
       case Anchor::Symbol:
         return reinterpret_cast<uint64_t>(
             r_.jit_.address(r_.jit_.lowered().legal->symbol_name(Symbol(a.anchored))));
@@ -283,7 +289,8 @@ class CodeRun {
     return p;
   }
 
-  void plain(const CodeLine& i) {
+  // The registers and numbers of a line in the place of its own.
+  PlainInstruction lent(const CodeLine& i) {
     const Code& code = *now().code;
     const Form& form = target_.form(i.form);
     RegisterSet taken = form.reads | form.writes;
@@ -328,6 +335,11 @@ class CodeRun {
         to.literal = o.value;
       }
     }
+    return p;
+  }
+
+  void plain(const CodeLine& i) {
+    const PlainInstruction p = lent(i);
     state_.next = 0;
     StepOutcome did = step(target_, p, state_, memory_.access());
     for (const std::string& open : did.open_flags)
@@ -341,7 +353,9 @@ class CodeRun {
     if (did.end == StepOutcome::End::Fault)
       stop(RunOutcome::End::Fault,
            fmt::format("an access at {:#x}, which the program may not touch", memory_.touched()));
-    if (did.end == StepOutcome::End::Gone) course_.jumped_to = static_cast<uint32_t>(did.to);
+    if (did.end != StepOutcome::End::Gone) return;
+    const CodeBlock& block = now().code->blocks[now().block];
+    course_.jumped_to = static_cast<uint32_t>(block.table == none ? did.to : did.to - table(block.table));
   }
 
   CodeRunner& r_;
@@ -373,7 +387,7 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
   RuleIndex rules(target, features.value_or(target.usual_features));
   std::vector<uint8_t> constants;
   out->codes_.resize(legal.symbol_count());
-  out->pools_.resize(legal.symbol_count());
+  out->constant_places_.resize(legal.symbol_count());
   for (size_t k = 0; k < legal.symbol_count(); ++k) {
     if (!legal.is_function(Symbol(k))) continue;
     auto selected = select(legal, Symbol(k), rules);
@@ -381,9 +395,19 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
     Code code = std::move(selected->code);
     if (stage == Stage::Allocated) code = std::move(allocate(std::move(code), target).code);
     for (const PoolEntry& e : code.pool) {
-      out->pools_[k].push_back(constants.size());
+      out->constant_places_[k].push_back(constants.size());
       constants.resize(constants.size() + 16);
       put_entry(e, target.layout.order, &constants[constants.size() - 16]);
+    }
+    // Blocks have no addresses here: their numbers stand for how far they lie from the table.
+    for (size_t t = 0; t < code.tables.size(); ++t) {
+      out->constant_places_[k].push_back(constants.size());
+      for (const uint64_t block : code.tables[t]) {
+        constants.resize(constants.size() + table_entry_bytes);
+        put_value(Type::integer(8 * table_entry_bytes), {&block, 1}, target.layout.order,
+                  &constants[constants.size() - table_entry_bytes]);
+      }
+      constants.resize(round_up<size_t>(constants.size(), 16));
     }
     out->codes_[k] = std::make_unique<Code>(std::move(code));
     out->functions_[reinterpret_cast<uint64_t>(jit.address(legal.symbol_name(Symbol(k))))] =

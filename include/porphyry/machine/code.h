@@ -29,13 +29,13 @@ inline constexpr FormIndex spill_form = 1;   // in; the operand's value is the f
 inline constexpr FormIndex reload_form = 2;  // out, slot
 
 // What an address depends on besides registers.
-enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Incoming, Outgoing };
+enum class Anchor : uint8_t { None, Slot, Symbol, Pool, Table, Incoming, Outgoing };
 
 struct CodeAddress {
   Register base = no_register, index = no_register;
   uint8_t scale = 1;
   Anchor anchor = Anchor::None;
-  uint32_t anchored = 0;  // slot, symbol, pool entry
+  uint32_t anchored = 0;  // slot, symbol, pool entry, jump table
   int64_t displacement = 0;
   bool operator==(const CodeAddress&) const = default;
 };
@@ -68,7 +68,7 @@ struct CallInfo {
   bool leaves = false;  // this function's frame goes first: the one called returns in its place
 };
 
-// The blocks that control goes to from one; there are at most two.
+// The blocks that control goes to from one that ends without a jump table; there are at most two.
 class Successors {
  public:
   void push_back(uint32_t block) { blocks_[count_++] = block; }
@@ -85,10 +85,11 @@ class Successors {
 struct CodeBlock {
   Block origin;                   // of the IR
   uint32_t first = 0, count = 0;  // instructions
-  Successors successors;
-  uint8_t depth = 0;        // of loops
-  uint32_t loop = no_loop;  // the innermost one around it
-  float frequency = 1;      // runs of it for one of the function
+  Successors successors;          // see Code::successors
+  uint32_t table = none;          // the jump table by which it ends
+  uint8_t depth = 0;              // of loops
+  uint32_t loop = no_loop;        // the innermost one around it
+  float frequency = 1;            // runs of it for one of the function
 };
 
 struct CodeLoop {
@@ -118,14 +119,32 @@ struct PoolEntry {
   bool operator==(const PoolEntry&) const = default;
 };
 
-// Where the entries lie in a piece of memory that begins at a multiple of 16, and behind them its size.
-std::vector<size_t> pool_places(std::span<const PoolEntry> pool);
-
 // What an entry holds, as it lies in memory.
 void put_entry(const PoolEntry& entry, ByteOrder order, uint8_t* to);
 
 template <class T>
 using CodeRows = std::pmr::vector<T>;
+
+// Where blocks that choose by a number go for 0, 1 and so on.
+class JumpTables {
+ public:
+  explicit JumpTables(std::pmr::memory_resource* memory) : ends_(memory), blocks_(memory) {}
+  size_t size() const { return ends_.size(); }
+  std::span<const uint32_t> operator[](size_t table) const {
+    const uint32_t first = table ? ends_[table - 1] : 0;
+    return {blocks_.data() + first, ends_[table] - first};
+  }
+  // To the table that `close` ends, which gives its number.
+  void add(uint32_t block) { blocks_.push_back(block); }
+  uint32_t close() {
+    ends_.push_back(static_cast<uint32_t>(blocks_.size()));
+    return static_cast<uint32_t>(ends_.size() - 1);
+  }
+
+ private:
+  CodeRows<uint32_t> ends_, blocks_;
+};
+inline constexpr size_t table_entry_bytes = 4;  // how far from the table's start the block lies
 
 struct Code {
   // A copy lies in the default memory wherever the original lies.
@@ -138,7 +157,8 @@ struct Code {
         virtuals(memory),
         slots(memory),
         calls(memory),
-        pool(memory) {}
+        pool(memory),
+        tables(memory) {}
   std::pmr::memory_resource* memory() const { return code.get_allocator().resource(); }
 
   std::string name;
@@ -151,6 +171,7 @@ struct Code {
   CodeRows<FrameSlot> slots;
   CodeRows<CallInfo> calls;
   CodeRows<PoolEntry> pool;
+  JumpTables tables;
   uint64_t outgoing_bytes = 0;  // stack space for arguments of calls
   bool has_calls = false;
   // Filled by the frame stage.
@@ -162,6 +183,11 @@ struct Code {
   }
   std::span<const CodeOperand> of(const CodeLine& i) const {
     return {operands.data() + i.first_operand, i.operand_count};
+  }
+  // The blocks that control goes to from one; a jump table may name one more than once.
+  std::span<const uint32_t> successors(const CodeBlock& b) const {
+    if (b.table == none) return {b.successors.begin(), b.successors.size()};
+    return tables[b.table];
   }
   Register new_register(uint8_t register_class, uint8_t bits, Value origin = {}) {
     virtuals.push_back({register_class, bits, false, origin});

@@ -17,7 +17,7 @@ struct Fixup {
   enum class To : uint8_t { Symbol, Pool } to;
   uint8_t kind;  // row of Target::fixups
   uint32_t offset;
-  uint32_t index;  // symbol of the module, or row of the function's pool
+  uint32_t index;  // symbol of the module, or row of the function's constants
   int64_t addend;
 };
 
@@ -26,7 +26,7 @@ struct EmittedLine {
   enum class To : uint8_t { Nothing, Block, Symbol, Pool, Here };  // Here: the line itself
   uint32_t offset = 0;
   Instruction origin;
-  uint32_t index = 0;      // of the block it jumps to, the symbol or pool entry it addresses
+  uint32_t index = 0;      // of the block it jumps to, the symbol or constant it addresses
   int32_t addend = 0;      // bytes behind the symbol, or the line
   uint32_t row = no_row;   // of the allocated code
   Position position = {};  // of the origin
@@ -47,7 +47,10 @@ struct CompiledFunction {
   Symbol symbol;
   std::vector<uint8_t> bytes;
   std::vector<Fixup> fixups;
+  // The function's constants: the pool's entries, and behind them its jump tables, numbered on. A table is a
+  // row of blocks; in memory each is a number of four bytes, how far its block lies from the table's start.
   std::vector<PoolEntry> pool;
+  std::vector<std::vector<uint32_t>> tables;
   std::vector<EmittedLine> lines;  // in order of offset
   struct BlockPlace {
     Block origin;
@@ -66,6 +69,13 @@ struct CompiledFunction {
   uint64_t frame_bytes = 0;                                  // below the saved registers
   RegisterSet saved;
 };
+
+// Where a function's constants lie in a piece of memory that begins at a multiple of 16, and behind them the
+// size of all.
+std::vector<size_t> constant_places(const CompiledFunction& f);
+// Writes them; constant k lies at `memory + places[k]`, and the function's code begins at `code`.
+void put_constants(const CompiledFunction& f, std::span<const size_t> places, ByteOrder order,
+                   const uint8_t* code, uint8_t* memory);
 
 // What a frame may take, so that each of its bytes is reached by an offset of 32 bits.
 inline constexpr uint64_t most_frame_bytes = (uint64_t(1) << 31) - (uint64_t(1) << 22);

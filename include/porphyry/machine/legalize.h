@@ -66,7 +66,9 @@ constexpr Type carrier(Type t) {
 //   reach       removes unreachable blocks
 //   marks       removes sole, end, watch, renew, release and kinds, which passes before have heard
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
-//   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights
+//   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights, of bits in a word and of
+//               choices among 0, 1, … n, each of them an edge and nothing else possible: jump tables, for
+//               targets with a rule for them
 //   spans       `copy` and `fill` become accesses or calls of helpers
 //   lanes       lanes become as many as a register holds where the book covers that, or scalars
 //   definitions  operations that are defined by others (definitions.cpp)
@@ -84,8 +86,8 @@ Pipeline legalization();
 // of 32 bits end in _32. For tests, and for whoever wants to read them.
 std::string helper_routines(const MemoryLayout& layout);
 
-// Why a target takes no module like this: its layout of memory is another, or the target's book names less than
-// lowering needs. Empty when it takes it. O(1).
+// Why a target takes no module like this: its layout of memory is another, or the target's book names less
+// than lowering needs. Empty when it takes it. O(1).
 Diagnostics target_problems(const Module& module, const Target& target);
 
 // Return calls that cannot leave without a frame: they pass more words on the stack than the function itself

@@ -150,7 +150,8 @@ enum class SourceKind : uint8_t {
   Number,
   Physical,
   Yes,
-  No
+  No,
+  Table  // the jump table by which the root chooses
 };
 // Numbers and addresses that no instruction holds in whole come in two parts, of which the lower has
 // Target::lower_bits.
@@ -216,14 +217,14 @@ struct SpillForm {
   uint8_t register_class, bits;  // and so many in memory
   FormIndex spill, reload;
 };
-// Forms that do the same as others in fewer bytes, or on more of the processor's units, where flags may change:
-// `clear` of a register twice makes it zero as `literal` 0 does; `sum` into its first operand is `address` of a
-// sum that begins with it. All may be missing.
+// Forms that do the same as others in fewer bytes, or on more of the processor's units, where flags may
+// change: `clear` of a register twice makes it zero as `literal` 0 does; `sum` into its first operand is
+// `address` of a sum that begins with it. All may be missing.
 struct ShorterForms {
   FormIndex literal = 0, clear = 0, address = 0, sum = 0, sum_literal = 0;
 };
 struct Upkeep {
-  ShorterForms half, whole;  // of registers in class 0
+  ShorterForms half, whole;           // of registers in class 0
   std::span<const MoveForm> moves;    // of a class from narrow to wide
   std::span<const SpillForm> spills;  // likewise
   FormIndex jump = 0, jump_through = 0, call = 0, call_through = 0, return_values = 0;

@@ -42,8 +42,8 @@ class CodeRunner {
   const Jit& jit_;
   const machine::Target& target_;
   std::vector<std::unique_ptr<machine::Code>> codes_;  // by symbol; null where there is no body
-  std::unique_ptr<ReachableMemory> constants_;         // what pool entries hold, 16 bytes each
-  std::vector<std::vector<size_t>> pools_;             // by symbol, row of its pool: where in constants_
+  std::unique_ptr<ReachableMemory> constants_;         // pool entries, of 16 bytes each, and jump tables
+  std::vector<std::vector<size_t>> constant_places_;   // by symbol, row of its constants: where in constants_
   std::unordered_map<uint64_t, uint32_t> functions_;   // by address: the symbol
   std::vector<MemoryRegion> allowed_;
 };

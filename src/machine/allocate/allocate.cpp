@@ -52,14 +52,19 @@ Allocation allocate(Code before, const Target& target, Scratch& work, bool remem
 
 namespace {
 
-// Instructions that only move values: between registers, and to and from slots.
-std::pair<size_t, size_t> moves_in(const Code& f) {
-  size_t copies = 0, slots = 0;
+// Instructions that only move values: between registers, and to and from slots. What is made again counts as
+// a reload, but touches no memory.
+struct Moves {
+  size_t copies = 0, spills_and_reloads = 0, accesses = 0;
+};
+Moves moves_in(const Code& f) {
+  Moves out;
   for (const CodeLine& i : f.code) {
-    copies += i.form == copy_form && f.of(i)[0].reg != f.of(i)[1].reg;
-    slots += i.role == Role::Spill || i.role == Role::Reload;
+    out.copies += i.form == copy_form && f.of(i)[0].reg != f.of(i)[1].reg;
+    out.spills_and_reloads += i.role == Role::Spill || i.role == Role::Reload;
+    out.accesses += i.form == spill_form || i.form == reload_form;
   }
-  return {copies, slots};
+  return out;
 }
 
 }  // namespace
@@ -68,9 +73,10 @@ Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scr
   Allocation second = allocate(std::move(scheduled), target, work, remembered);
   work.reset();
   Allocation first = allocate(std::move(plain), target, work, remembered);
-  auto [copies, slots] = moves_in(first.code);
-  auto [copies_now, slots_now] = moves_in(second.code);
-  return copies_now <= copies && slots_now <= slots ? std::move(second) : std::move(first);
+  const Moves was = moves_in(first.code), now = moves_in(second.code);
+  bool no_more = now.copies <= was.copies && now.spills_and_reloads <= was.spills_and_reloads &&
+                 now.accesses <= was.accesses;
+  return no_more ? std::move(second) : std::move(first);
 }
 
 Allocation allocate(Code before, const Target& target) {

@@ -87,7 +87,7 @@ class Checker {
       work.pop_back();
       Held state = *at_start[b];
       walk(b, state, false);
-      for (uint32_t s : f_.blocks[b].successors) {
+      for (uint32_t s : f_.successors(f_.blocks[b])) {
         if (!at_start[s]) {
           at_start[s] = state;
           work.push_back(s);

@@ -189,12 +189,12 @@ class RangeBuilder {
 Predecessors::Predecessors(const Code& f, std::pmr::memory_resource* work)
     : first_(f.blocks.size() + 1, work), sources_(work) {
   for (const CodeBlock& b : f.blocks)
-    for (uint32_t s : b.successors) ++first_[s + 1];
+    for (uint32_t s : f.successors(b)) ++first_[s + 1];
   for (size_t b = 1; b < first_.size(); ++b) first_[b] += first_[b - 1];
   sources_.resize(first_.back());
   std::pmr::vector<uint32_t> next(first_, work);
   for (uint32_t b = 0; b < f.blocks.size(); ++b)
-    for (uint32_t s : f.blocks[b].successors) sources_[next[s]++] = b;
+    for (uint32_t s : f.successors(f.blocks[b])) sources_[next[s]++] = b;
 }
 
 LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_resource* work) {

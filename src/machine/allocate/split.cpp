@@ -192,7 +192,7 @@ class RangeSplitter {
     const auto& predecessors = scan_.ranges().predecessors;
     std::pmr::vector<std::pair<uint32_t, uint32_t>> exits(work_);  // (loop, block that control leaves to)
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      for (uint32_t s : f_.blocks[b].successors)
+      for (uint32_t s : f_.successors(f_.blocks[b]))
         for (uint32_t l = f_.blocks[b].loop; l != no_loop && !inside(s, l); l = f_.loops[l].outer)
           exits.push_back({l, s});
     std::sort(exits.begin(), exits.end());

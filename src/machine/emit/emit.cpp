@@ -72,6 +72,7 @@ class Emitter {
     find_jumps_back();
     relax();
     move_apart();
+    tables();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target,
                              starts_[b].align});
@@ -109,7 +110,7 @@ class Emitter {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
       const CodeBlock& block = f_.blocks[b];
-      bool empty = b != 0 && block.successors.size() == 1 && block.count > 0 &&
+      bool empty = b != 0 && f_.successors(block).size() == 1 && block.table == none && block.count > 0 &&
                    f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
       for (uint32_t k = block.first; empty && k + 1 < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
@@ -240,8 +241,11 @@ class Emitter {
           i.role, i.origin);
   }
 
-  static Reference reference_of(const CodeAddress& a) {
+  // Jump tables are numbered behind the pool's entries.
+  Reference reference_of(const CodeAddress& a) const {
     if (a.anchor == Anchor::Pool) return {EmittedLine::To::Pool, a.anchored, 0};
+    if (a.anchor == Anchor::Table)
+      return {EmittedLine::To::Pool, static_cast<uint32_t>(f_.pool.size()) + a.anchored, 0};
     return {EmittedLine::To::Symbol, a.anchored, a.displacement};
   }
   PlainAddress plain_address(const CodeAddress& a, Reference& r) const {
@@ -249,7 +253,7 @@ class Emitter {
     if (a.base != no_register) p.base = static_cast<int8_t>(a.base);
     if (a.index != no_register) p.index = static_cast<int8_t>(a.index);
     p.scale = a.scale;
-    p.relative = a.anchor == Anchor::Symbol || a.anchor == Anchor::Pool;
+    p.relative = a.anchor == Anchor::Symbol || a.anchor == Anchor::Pool || a.anchor == Anchor::Table;
     if (p.relative)
       r = reference_of(a);
     else
@@ -445,6 +449,16 @@ class Emitter {
     for (Start& s : starts_) s.offset += growth_before(s.next_jump);
   }
 
+  void tables() {
+    for (size_t t = 0; t < f_.tables.size(); ++t) {
+      std::vector<uint32_t>& out = out_.tables.emplace_back();
+      for (uint32_t block : f_.tables[t]) {
+        out.push_back(leads_to_[block]);
+        starts_[out.back()].is_target = true;
+      }
+    }
+  }
+
   void put_bytes(uint32_t at, const PlainInstruction& p) {
     Encoded e = target_.encode(target_, p);
     std::copy(e.bytes, e.bytes + e.size, out_.bytes.begin() + at);
@@ -526,6 +540,37 @@ std::optional<size_t> label_operand(const Form& form) {
   for (size_t k = 0; k < form.operands.size(); ++k)
     if (form.operands[k].kind == OperandKind::Label) return k;
   return std::nullopt;
+}
+
+std::vector<size_t> constant_places(const CompiledFunction& f) {
+  std::vector<size_t> out;
+  size_t at = 0;
+  for (const PoolEntry& e : f.pool) {
+    out.push_back(at = round_up<size_t>(at, e.bytes));
+    at += e.bytes;
+  }
+  at = round_up<size_t>(at, table_entry_bytes);
+  for (const std::vector<uint32_t>& t : f.tables) {
+    out.push_back(at);
+    at += table_entry_bytes * t.size();
+  }
+  out.push_back(at);
+  return out;
+}
+
+void put_constants(const CompiledFunction& f, std::span<const size_t> places, ByteOrder order,
+                   const uint8_t* code, uint8_t* memory) {
+  for (size_t k = 0; k < f.pool.size(); ++k) put_entry(f.pool[k], order, memory + places[k]);
+  for (size_t k = 0; k < f.tables.size(); ++k) {
+    uint8_t* const table = memory + places[f.pool.size() + k];
+    uint8_t* at = table;
+    for (uint32_t block : f.tables[k]) {
+      const uint64_t distance =
+          reinterpret_cast<uint64_t>(code) + f.blocks[block].offset - reinterpret_cast<uint64_t>(table);
+      put_value(Type::integer(8 * table_entry_bytes), {&distance, 1}, order, at);
+      at += table_entry_bytes;
+    }
+  }
 }
 
 CompiledFunction emit(const Code& f, const Target& target, bool align_loops) {

@@ -104,7 +104,7 @@ class ExtensionRemover {
       changed = false;
       for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
         RegisterSet out = (in_[b] - effects_[b].lost) | effects_[b].zero;
-        for (uint32_t to : f_.blocks[b].successors) {
+        for (uint32_t to : f_.successors(f_.blocks[b])) {
           RegisterSet met = in_[to] & out;
           if (met == in_[to]) continue;
           in_[to] = met;

@@ -32,8 +32,8 @@ class Shortener {
     return reads_flags(target_, i) || (behind && !writes_flags(target_, f_, i));
   }
   bool wanted_behind(uint32_t b) const {
-    return std::any_of(f_.blocks[b].successors.begin(), f_.blocks[b].successors.end(),
-                       [&](uint32_t to) { return wanted_[to] != 0; });
+    const auto to = f_.successors(f_.blocks[b]);
+    return std::any_of(to.begin(), to.end(), [&](uint32_t s) { return wanted_[s] != 0; });
   }
   // Which blocks want the flags that come to them.
   void flow() {

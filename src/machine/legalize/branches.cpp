@@ -3,8 +3,10 @@
 // weights, so that a case which takes 1 / w of the runs is met after about log w comparisons (K. Mehlhorn,
 // "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced. Where many numbers
 // within a word of each other lead to few places, a bit tells of each (R. Bernstein, "Producing Good Code for
-// the Case Statement", 1985).
+// the Case Statement", 1985). Where numbers are dense and all about as likely, a `choose` among 0, 1 and so on
+// stays, which becomes a jump table; targets without a rule for it have none.
 #include <algorithm>
+#include <cmath>
 #include <optional>
 
 #include "porphyry/ir/pen.h"
@@ -25,8 +27,11 @@ struct Range {
 
 class ChoiceSplitter {
  public:
-  ChoiceSplitter(Module& module, Function& f)
-      : f_(f), pen_(module, f), word_(Type::integer(module.layout.pointer_bits)) {}
+  ChoiceSplitter(FunctionContext& c)
+      : f_(c.function),
+        pen_(c.module, f_),
+        word_(Type::integer(c.module.layout.pointer_bits)),
+        has_tables_(state(c).coverage.covers(Op::Choose, word_, {})) {}
 
   void run(Instruction choose) {
     choose_ = choose;
@@ -54,6 +59,8 @@ class ChoiceSplitter {
         leaf(first, last);
       } else if (auto ways = ways_in_a_word(first, last)) {
         by_bits(first, last, *ways);
+      } else if (suits_a_table(first, last)) {
+        by_table(first, last);
       } else {
         size_t middle = where_halved(first, last);
         // What is made next is also laid out and met next: large trees are walked along the memory.
@@ -205,6 +212,62 @@ class ChoiceSplitter {
     }
   }
 
+  // A table costs as much as about four comparisons, wherever it leads, and four bytes for each number, where
+  // a comparison with its jump takes about eight. How many comparisons a tree needs is what the ways of the
+  // choice tell, in bits (C. Shannon, "A Mathematical Theory of Communication", 1948), and one more.
+  bool suits_a_table(size_t first, size_t last) const {
+    constexpr double comparisons = 4, numbers_for_a_range = 4;
+    constexpr size_t least_ranges = 5;
+    const Bits span = ranges_[last - 1].greatest - ranges_[first].least;
+    const auto count = static_cast<double>(last - first);
+    if (!has_tables_ || f_.type(value_).bits() > word_.bits() || last - first < least_ranges ||
+        span >= static_cast<Bits>(numbers_for_a_range * count))
+      return false;
+    const double sum = before_[last] - before_[first];
+    double bits = 0;
+    for (size_t k = first; k < last; ++k) {
+      const double p = (before_[k + 1] - before_[k]) / sum;
+      bits -= p * std::log2(p);
+    }
+    return bits + 1.5 > comparisons - 0.5;
+  }
+  // One check that the number lies among those of the ranges; what lies between them goes elsewhere.
+  void by_table(size_t first, size_t last) {
+    const Bits least = ranges_[first].least, span = ranges_[last - 1].greatest - least;
+    const Way& elsewhere = lowerings_.back();
+    Value place = least ? pen_.sub(value_, number(least)) : value_;
+    Value near = pen_.write(Op::LeU, {place, number(span)});
+    Block chooses = f_.add_block_after(pen_.block()), gap = way_in(elsewhere, chooses);
+    const double all = share(first, last);
+    branch(near, {chooses, {}, count(all)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
+    pen_.at_end(chooses);
+    if (f_.type(place) != word_) place = pen_.widen_u(word_, place);
+    std::vector<Bits> numbers;
+    std::vector<Target> targets;
+    for (size_t k = first; k < last; ++k) {
+      const Range& r = ranges_[k];
+      for (Bits n = numbers.size(); n < r.least - least; ++n) numbers.push_back(n), targets.push_back({gap});
+      const Block to = way_in(lowerings_[r.edge], chooses);
+      const Bits end = r.greatest - least;
+      for (Bits n = r.least - least; n <= end; ++n)
+        numbers.push_back(n),
+            targets.push_back({to, {}, count(r.weight / static_cast<double>(r.greatest - r.least + 1))});
+    }
+    targets.push_back({gap, {}, count(0)});
+    pen_.put(
+        {.op = Op::Choose, .operands = {&place, 1}, .detail = f_.add_cases(numbers), .targets = targets});
+  }
+  // Where a way begins that many numbers lead to: moves of its arguments get a block of their own.
+  Block way_in(const Way& way, Block behind) {
+    if (way.arguments.empty()) return way.to;
+    Block out = f_.add_block_after(behind);
+    Block back = pen_.block();
+    const Target target{way.to, way.arguments};
+    pen_.at_end(out).put({.op = Op::Go, .targets = {&target, 1}});
+    pen_.at_end(back);
+    return out;
+  }
+
   Value inside(const Range& r) {
     if (r.least == r.greatest) return pen_.write(Op::Eq, {value_, number(r.least)});
     return pen_.write(Op::LeU, {pen_.sub(value_, number(r.least)), number(r.greatest - r.least)});
@@ -218,6 +281,7 @@ class ChoiceSplitter {
   Function& f_;
   Pen pen_;
   Type word_;
+  bool has_tables_;
   Instruction choose_;
   Value value_;
   Block home_;
@@ -258,7 +322,7 @@ void branches(FunctionContext& c) {
   for (Block b : f.blocks())
     if (Instruction end = f.terminator(b); end.exists() && f.op(end) == Op::Choose) all.push_back(end);
   make_room(f, all);
-  for (Instruction i : all) ChoiceSplitter(c.module, f).run(i);
+  for (Instruction i : all) ChoiceSplitter(c).run(i);
 }
 
 }  // namespace legal

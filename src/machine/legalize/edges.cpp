@@ -2,8 +2,10 @@
 //
 // Moves need a block of their own where a branch leads to a join: those that pass arguments, and those by
 // which the allocator parts a value's life at a loop's boundary. Edges without arguments inside of a loop, or
-// outside of all, stay: a large `choose` has thousands.
+// outside of all, stay: a large `choose` has thousands. Those of one block that lead to the same place share
+// what is put between.
 #include <optional>
+#include <unordered_map>
 
 #include "porphyry/analyze/loops.h"
 #include "state.h"
@@ -28,12 +30,21 @@ void edges(FunctionContext& c) {
   std::optional<Loops> loops;
   if (some_plain) loops.emplace(f, Dominators(f, memory), memory);
   std::pmr::vector<Value> arguments(memory);
+  std::pmr::unordered_map<uint32_t, Block> known(memory);  // of the current block: what stands before a block
+  Block current;
   for (Edge e : critical) {
     Block from = f.from(e), to = f.to(e);
-    if (f.argument_count(e) == 0 && loops->header(from) == loops->header(to)) continue;
+    const bool is_plain = f.argument_count(e) == 0;
+    if (is_plain && loops->header(from) == loops->header(to)) continue;
+    if (from != current) known.clear(), current = from;
+    if (auto at = known.find(to.index); is_plain && at != known.end()) {
+      f.redirect(e, at->second);
+      continue;
+    }
     arguments.clear();
     for (Value v : f.arguments(e)) arguments.push_back(v);
     Block between = f.add_block_after(from);
+    if (is_plain) known[to.index] = between;
     f.redirect(e, between);
     Function::Draft::Destination target{to, arguments};
     f.append(between, {.op = Op::Go, .position = f.position(f.terminator(from)), .targets = {&target, 1}});

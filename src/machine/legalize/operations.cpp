@@ -88,8 +88,9 @@ class Rewriter {
     Value wide = f_.operand(half, 0);
     Instruction shift = f_.definition(wide);
     unsigned width = f_.type(f_.result(i)).bits();
-    if (!shift.exists() || (f_.op(shift) != Op::ShrU && f_.op(shift) != Op::ShrS) || !f_.is_constant(f_.operand(shift, 1)) ||
-        f_.type(wide).bits() != 2 * width || f_.constant_word(f_.operand(shift, 1)) != width)
+    if (!shift.exists() || (f_.op(shift) != Op::ShrU && f_.op(shift) != Op::ShrS) ||
+        !f_.is_constant(f_.operand(shift, 1)) || f_.type(wide).bits() != 2 * width ||
+        f_.constant_word(f_.operand(shift, 1)) != width)
       return false;
     FoldingPen& pen = expander_.pen();
     Bits further = f_.constant_word(f_.operand(i, 1)) % width;

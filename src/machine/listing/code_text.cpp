@@ -59,6 +59,7 @@ class CodeWriter {
       case Anchor::Slot: add(fmt::format("slot {}", a.anchored)); break;
       case Anchor::Symbol: add(std::string(module_.symbol_name(Symbol(a.anchored)))); break;
       case Anchor::Pool: add(fmt::format("constant {}", a.anchored)); break;
+      case Anchor::Table: add(fmt::format("table {}", a.anchored)); break;
       case Anchor::Incoming: add("arguments"); break;
       case Anchor::Outgoing: add("arguments of the call"); break;
     }

@@ -11,13 +11,21 @@
 
 namespace porphyry::machine {
 
+namespace {
+
+std::string constant_name(const CompiledFunction& c, size_t row) {
+  return row < c.pool.size() ? fmt::format("constant {}", row) : fmt::format("table {}", row - c.pool.size());
+}
+
+}  // namespace
+
 std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
                         const EmittedLine& line) {
   std::string name;
   switch (line.to) {
     case EmittedLine::To::Block: name = block_text(module, f, c.blocks[line.index].origin); break;
     case EmittedLine::To::Symbol: name = module.symbol_name(Symbol(line.index)); break;
-    case EmittedLine::To::Pool: name = fmt::format("constant {}", line.index); break;
+    case EmittedLine::To::Pool: name = constant_name(c, line.index); break;
     case EmittedLine::To::Here: name = "."; break;
     case EmittedLine::To::Nothing: break;
   }
@@ -115,8 +123,26 @@ class Lister {
     }
     if (l.to == EmittedLine::To::Pool)
       out.operation += (out.operation.empty() ? "" : "; ") +
-                       fmt::format("constant {} is {}", l.index, pool_value(c_.pool[l.index]));
+                       fmt::format("{} is {}", constant_name(c_, l.index), constant_text(l.index));
     count(l, target_.form(plain.form));
+    return out;
+  }
+
+  std::string constant_text(size_t row) const {
+    return row < c_.pool.size() ? pool_value(c_.pool[row]) : table_text(c_.tables[row - c_.pool.size()]);
+  }
+  // 0 to 3: a, 4: b and so on; the first few.
+  std::string table_text(const std::vector<uint32_t>& blocks) const {
+    constexpr size_t most = 8;
+    std::string out;
+    size_t shown = 0;
+    for (size_t k = 0, end; k < blocks.size(); k = end) {
+      for (end = k + 1; end < blocks.size() && blocks[end] == blocks[k];) ++end;
+      if (shown++ == most) return out + fmt::format(", … {}", blocks.size() - 1);
+      out += fmt::format("{}{}{}: {}", out.empty() ? "" : ", ", k,
+                         end - k > 1 ? fmt::format(" to {}", end - 1) : "",
+                         block_text(module_, f_, c_.blocks[blocks[k]].origin));
+    }
     return out;
   }
 

@@ -20,6 +20,7 @@ class PairCode {
   PairCode(const Function& ir, const Allocation& how, const Target& target)
       : ir_(ir), how_(how), target_(target), of_remade_(how.remade.begin(), how.remade.end()) {
     out_.blocks = how.code.blocks;
+    out_.tables = how.code.tables;
     out_.calls = how.code.calls;
   }
 

@@ -73,8 +73,12 @@ class CodeWriter {
   FixedTable<Instruction, uint32_t> slots_;
 };
 
-// What the right side of a rule becomes, for an instruction that its pattern covers. `successors`: of the
-// block.
-void write_rule(CodeWriter& w, const Match& m, Instruction i, const Successors& successors);
+// What the right side of a rule becomes, for an instruction that its pattern covers, in a block from which
+// control goes where `ways` says.
+struct Ways {
+  Successors successors = {};
+  uint32_t table = none;
+};
+void write_rule(CodeWriter& w, const Match& m, Instruction i, const Ways& ways);
 
 }  // namespace porphyry::machine

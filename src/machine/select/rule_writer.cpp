@@ -14,8 +14,8 @@ int64_t constant_number(const Function& f, Value v) {
 // One use of a rule.
 class RuleUse {
  public:
-  RuleUse(CodeWriter& w, const Match& m, Register result, const Successors& successors)
-      : w_(w), m_(m), rule_(w.target.rules[m.index]), result_(result), successors_(successors) {
+  RuleUse(CodeWriter& w, const Match& m, Register result, const Ways& ways)
+      : w_(w), m_(m), rule_(w.target.rules[m.index]), result_(result), ways_(ways) {
     registers_.fill(no_register);
   }
 
@@ -122,8 +122,11 @@ class RuleUse {
       case SourceKind::SecondBytes:
         o.value = pooled(w_.pool.of(shuffled_bytes(w_.f, w_.origin, true)));
         break;
-      case SourceKind::Yes: o.value = successors_[0]; break;
-      case SourceKind::No: o.value = successors_[1]; break;
+      case SourceKind::Yes: o.value = ways_.successors[0]; break;
+      case SourceKind::No: o.value = ways_.successors[1]; break;
+      case SourceKind::Table:
+        o.value = w_.add_address({.anchor = Anchor::Table, .anchored = ways_.table});
+        break;
       case SourceKind::None: break;
     }
     return o;
@@ -133,15 +136,15 @@ class RuleUse {
   const Match& m_;
   const Rule& rule_;
   Register result_;
-  const Successors& successors_;
+  const Ways& ways_;
   std::array<Register, most_rule_variables> registers_;     // by variable, those of the pattern first
   std::array<int64_t, Match::most_variables> memory_ = {};  // by variable: its row of addresses
 };
 
 }  // namespace
 
-void write_rule(CodeWriter& w, const Match& m, Instruction i, const Successors& successors) {
-  RuleUse use(w, m, no_register, successors);
+void write_rule(CodeWriter& w, const Match& m, Instruction i, const Ways& ways) {
+  RuleUse use(w, m, no_register, ways);
   use.bind();
   if (w.f.result_count(i)) use.set_result(w.register_of(w.f.result(i)));
   use.write();
@@ -152,7 +155,7 @@ Register CodeWriter::make_constant(Value v, Register into) {
   Register r = into;
   if (r == no_register)
     r = code.new_register(class_of(f.type(v)), static_cast<uint8_t>(carrier(f.type(v)).total_bits()), v);
-  RuleUse(*this, *m, r, Successors()).write();
+  RuleUse(*this, *m, r, Ways()).write();
   return r;
 }
 

@@ -57,7 +57,8 @@ class Selection::Writer {
                    .depth = static_cast<uint8_t>(std::min(flow_.loops.depth(b), 200u)),
                    .frequency = flow_.frequencies.of(b)};
     if (Block header = flow_.loops.header(b); header.exists()) made.loop = layout_.loops[header];
-    for (Edge e : f.edges(b)) made.successors.push_back(layout_.numbers[f.to(e)]);
+    const Ways ways = ways_from(b);
+    made.successors = ways.successors, made.table = ways.table;
     if (b == f.entry())
       take_parameters(w_, cover_.needed, work_);
     else if (Edge e = f.first_in(b); e.exists() && !f.next_in(e).exists() && f.edges(f.from(e)).size() > 1)
@@ -65,10 +66,25 @@ class Selection::Writer {
     Instruction end = f.terminator(b);
     for (Instruction i : f.instructions(b)) {
       if (i == end && b == f.entry()) make_early_constants();
-      instruction(i, made.successors);
+      instruction(i, ways);
     }
     made.count = static_cast<uint32_t>(w_.code.code.size()) - made.first;
     w_.code.blocks.push_back(std::move(made));
+  }
+
+  // Legal code chooses among 0, 1 and so on, and never goes where the last edge leads.
+  Ways ways_from(Block b) {
+    const Function& f = w_.f;
+    Ways out;
+    Instruction end = f.terminator(b);
+    if (f.op(end) != Op::Choose) {
+      for (Edge e : f.edges(b)) out.successors.push_back(layout_.numbers[f.to(e)]);
+      return out;
+    }
+    for (size_t k = 0; k + 1 < f.edge_count(end); ++k)
+      w_.code.tables.add(layout_.numbers[f.to(f.edge(end, k))]);
+    out.table = w_.code.tables.close();
+    return out;
   }
 
   // Constants that loops want in registers are made once, before all loops; where registers are short, the
@@ -79,7 +95,7 @@ class Selection::Writer {
       if (!w_.has_register(v)) w_.make_constant(v, w_.register_of(v));
   }
 
-  void instruction(Instruction i, const Successors& successors) {
+  void instruction(Instruction i, const Ways& ways) {
     w_.origin = i;
     switch (w_.f.op(i)) {
       case Op::Call:
@@ -89,7 +105,7 @@ class Selection::Writer {
       case Op::Return: return complain(i, write_return(w_, i, work_));
       case Op::Go:
         edges_.write(w_, cover_.needed, w_.f.edge(i, 0));
-        w_.put(w_.target.upkeep.jump, {label(successors[0])});
+        w_.put(w_.target.upkeep.jump, {label(ways.successors[0])});
         return;
       default: break;
     }
@@ -97,7 +113,7 @@ class Selection::Writer {
     const Match m = *cover_.matcher.best(i);
     for (Instruction inner : m.covered)
       if (inner.exists()) out_.covered.push_back({i, inner});
-    write_rule(w_, m, i, successors);
+    write_rule(w_, m, i, ways);
   }
 
   void complain(Instruction i, const char* problem) {
