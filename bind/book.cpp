@@ -257,6 +257,7 @@ void Binder::upkeep(const Entry& entry) {
                       {"call", "call", {s}},
                       {"call through", "call_through", {g}},
                       {"jump through", "jump_through", {g}},
+                      {"nothing", "nothing", {}},
                       {"return", "return_values", {}}};
   for (const Line& line : entry.body) {
     size_t colon = line.text.find(':');

@@ -80,6 +80,7 @@ sum(i: i64, total: f32):
   short = sub base, t               @1:24:25
   gap   = max short, 0.0            @1:24:14
   next  = add total, gap            @1:24:5
+  watch total = next                @1:24:5
   i2    = add i, 1
   more  = lt.s i2, n
   when more go sum(i2, next) else out(next)

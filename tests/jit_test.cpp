@@ -217,8 +217,8 @@ TEST(Jit, DebuggersAndProfilersKnowTheCode) {
                   "\"/tmp/perf-%d.map\" % gdb.selected_inferior().pid; print(open(f).read()); os.remove(f)' "
                   "-ex continue --args {} {} 2>&1",
                   PORPHYRY_TOOL, call));
-  EXPECT_NE(session.out.find("Breakpoint 1, chill () at ./frost.fml:"), std::string::npos) << session.out;
-  EXPECT_NE(session.out.find("#0  chill () at ./frost.fml:"), std::string::npos) << session.out;
+  EXPECT_NE(session.out.find("base=2.5, minutes=10) at ./frost.fml:"), std::string::npos) << session.out;
+  EXPECT_NE(session.out.find("#0  chill (temps=0x"), std::string::npos) << session.out;
   EXPECT_NE(session.out.find(" in enter ()"), std::string::npos) << session.out;
   EXPECT_NE(session.out.find("main ("), std::string::npos)
       << session.out;  // the trace goes on through our frame

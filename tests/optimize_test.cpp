@@ -332,7 +332,7 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
   EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
   EXPECT_EQ(level_named("-O0")->pipeline().text(), "");
   EXPECT_EQ(level_named("O1")->pipeline().text(), level_named("-O1")->passes);
-  EXPECT_EQ(level_named("-O9").why()[0].expected, "-O0, -O1, -O2, -O3 or -Os");
+  EXPECT_EQ(level_named("-O9").why()[0].expected, "-O0, -O1, -O2, -O3, -Os or -Og");
 }
 
 TEST(Fold, ChoosesByConstantsAndOperationsWithTwoResults) {

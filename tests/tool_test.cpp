@@ -113,7 +113,7 @@ TEST(Tool, SaysWhatIsWrongAndReturnsTheRightStatus) {
       {"check " + folder.file("none.por"), 1, "cannot read"},
       {"check " + bad, 1, "no value is called 'y' here"},
       {"lower -O7 " + good, 2, "no level is called '-O7'"},
-      {"lower -O7 " + good, 2, "expected: -O0, -O1, -O2, -O3 or -Os"},
+      {"lower -O7 " + good, 2, "expected: -O0, -O1, -O2, -O3, -Os or -Og"},
       {"optimize --pipeline promot " + good, 2, "no pass is called 'promot'"},
       {"optimize -O1 --pipeline fold " + good, 2, "a level and a pipeline are given"},
       {"lower --target z80 " + good, 2, "no target is called 'z80'"},

@@ -207,6 +207,11 @@ const machine::Target& target_of(const Options& o) {
   return *found;
 }
 
+void follow_variables(machine::LowerOptions& options, const Module& module) {
+  if (module.position_count() && options.variables == machine::Variables::Ignored)
+    options.variables = machine::Variables::Followed;
+}
+
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
   auto out = machine::LowerOptions::at(level_of(o, "-O0"));
   if (o.features == "usual") return out;

@@ -48,6 +48,8 @@ std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level
 void refuse_illegal(const Module& module, const machine::Target& target);
 const machine::Target& target_of(const Options& o);
 machine::LowerOptions lower_options(const Options& o, const machine::Target& target);
+// For debuggers, which find code by its lines: where there are any, variables as well.
+void follow_variables(machine::LowerOptions& options, const Module& module);
 Symbol function_of(const Module& module, const std::string& name);
 void put_out(const Options& o, const std::string& text);
 

@@ -178,6 +178,7 @@ int verb_run(const Options& o) {
         if (Diagnostics why = write_file(o.record, write_record(*loaded->module, counts)); !why.empty())
           fail(why, input_at_fault);
     } else {
+      if (o.here) follow_variables(options, *loaded->module);
       JitOptions how{.lazy = o.lazy, .for_debugger = o.here, .for_profiler = o.here};
       auto jit = Jit::compile(*loaded->module, target, options, usual_externals, how);
       if (!jit) fail(jit.why(), input_at_fault);

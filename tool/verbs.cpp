@@ -227,6 +227,7 @@ static std::string lowered(const Options& o, std::string_view as) {
   if (as == "object" || as == "assembly")
     if (Diagnostics wrong = object_problems(*loaded->module, target); !wrong.empty())
       fail(wrong, input_at_fault);
+  follow_variables(options, *loaded->module);
   auto code = machine::lower(std::move(loaded->module), target, options);
   if (!code) fail(code.why(), input_at_fault);
   if (as == "object") return elf_bytes(make_object(*code, target));

@@ -163,7 +163,10 @@ void Evaluator::Machine::run() {
       case Layout::Renew:
       case Layout::Sole:
       case Layout::End: memory_step(frame, *s, slots); break;
-      case Layout::Watch: break;
+      case Layout::Watch:
+      case Layout::Here:
+        if (options_.see) see(frame, *s);
+        break;
       case Layout::Call:
       case Layout::CallThrough: call_step(*s); continue;
       case Layout::Return: return_step(*s); continue;
@@ -172,6 +175,13 @@ void Evaluator::Machine::run() {
     if (running_) ++frame.step;
   }
   out_.steps = steps;
+}
+
+void Evaluator::Machine::see(const Frame& frame, const Step& s) {
+  std::vector<Datum> lanes;
+  for (uint32_t k = 0; k < s.all.count; ++k)
+    lanes.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
+  options_.see({frame.function, s.origin, lanes, frames_.size()});
 }
 
 void Evaluator::Machine::jump(Frame& frame, const Jump& j) {

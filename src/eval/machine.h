@@ -35,6 +35,7 @@ class Evaluator::Machine {
   // evaluator.cpp
   void place_data();
   void run();
+  void see(const Frame& frame, const eval::Step& s);
   void end(Outcome::End how, std::string message);
   void fault(std::string message) { end(Outcome::End::Fault, std::move(message)); }
   void jump(Frame& frame, const eval::Jump& j);

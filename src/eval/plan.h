@@ -14,7 +14,7 @@ struct Jump {
   uint32_t step = 0;
   uint32_t first = 0, count = 0;  // pairs (from slot, to slot) in `lists`
   Edge edge;
-  bool overlaps = false;          // a slot is both read and written: values go by way of a copy
+  bool overlaps = false;  // a slot is both read and written: values go by way of a copy
 };
 
 struct Step {

@@ -157,6 +157,8 @@ void Pen::watch(std::string_view variable, Value v) {
   put({.op = Op::Watch, .operands = {&v, 1}, .detail = module_->realm().name(variable).index});
 }
 
+void Pen::here() { put({.op = Op::Here}); }
+
 std::vector<Value> Pen::call(Symbol callee, ValueList arguments) {
   const Signature* signature = callee.index < module_->symbol_count() ? module_->signature(callee) : nullptr;
   if (!signature) throw std::invalid_argument("a call names no function of the module");

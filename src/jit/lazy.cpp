@@ -33,11 +33,12 @@ FunctionCompiler::FunctionCompiler(const Module& module, const Target& target, c
       options_(options),
       coverage_(target, options.features.value_or(target.usual_features)),
       rules_(target, options.features.value_or(target.usual_features)),
-      legalizer_(*lowered.legal, target, coverage_) {}
+      legalizer_(*lowered.legal, target, coverage_, {.variables = options.variables}) {}
 
 Result<CompiledFunction> FunctionCompiler::compile(Symbol symbol) {
   legalizer_.function(symbol);
-  return lower_function(*lowered.legal, symbol, rules_, options_, memory_);
+  const std::vector<Watched> watched = legalizer_.take_watched();
+  return lower_function(*lowered.legal, symbol, rules_, options_, memory_, watched);
 }
 
 Entries::Entries(const Target& target, size_t count, void* (*compile)(void*, uint64_t), void* self)

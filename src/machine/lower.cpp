@@ -4,6 +4,7 @@
 
 #include "emit/extensions.h"
 #include "emit/shorter.h"
+#include "listing/variables.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/machine/schedule.h"
@@ -15,8 +16,11 @@ namespace {
 // One function between the stages.
 class FunctionLowering {
  public:
-  FunctionLowering(Symbol function, LowerMemory& memory)
-      : symbol_(function), memory_(memory), positions_(&memory.code) {}
+  FunctionLowering(Symbol function, LowerMemory& memory, std::span<const Watched> watched)
+      : symbol_(function),
+        memory_(memory),
+        watched_(watched.begin(), watched.end()),
+        positions_(&memory.code) {}
 
   void match(const Module& legal, const RuleIndex& rules) {
     selection_.emplace(legal, symbol_, rules, &memory_.code, &memory_.work);
@@ -46,7 +50,7 @@ class FunctionLowering {
     Code before;
     if (options.check_allocation) before = selected_->code;
     memory_.work.reset();
-    bool remembered = options.check_allocation || options.explain;
+    bool remembered = options.check_allocation || options.explain || !watched_.empty();
     if (!unscheduled_) {
       allocation_ = allocate(std::move(selected_->code), target, memory_.work, remembered);
     } else {
@@ -59,7 +63,7 @@ class FunctionLowering {
     if (options.check_allocation) problems_ = check_allocation(before, *allocation_, target);
   }
 
-  Result<CompiledFunction> encode(const Target& target, const LowerOptions& options) {
+  Result<CompiledFunction> encode(const Module& legal, const Target& target, const LowerOptions& options) {
     if (!problems_.empty()) return problems_;
     if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
       return too_large;
@@ -71,6 +75,7 @@ class FunctionLowering {
       for (EmittedLine& l : out.lines)
         if (l.origin.exists()) l.position = positions_[l.origin.index];
     if (options.keep_bodies) out.covered.assign(selected_->covered.begin(), selected_->covered.end());
+    out.variables = variable_facts(legal.function(symbol_), watched_, *allocation_, out, target);
     if (options.explain) out.explained = std::make_shared<const Allocation>(*allocation_);
     return out;
   }
@@ -78,6 +83,7 @@ class FunctionLowering {
  private:
   Symbol symbol_;
   LowerMemory& memory_;
+  std::vector<Watched> watched_;
   std::pmr::vector<Position> positions_;  // by instruction; none in a module without
   std::optional<Selection> selection_;
   std::optional<Selected> selected_;
@@ -111,7 +117,8 @@ class BodyLowering {
         options_(options),
         coverage_(target, features()),
         rules_(target, features()),
-        legalizer_(*out_.legal, target, coverage_, {.exported = options.exported}) {}
+        legalizer_(*out_.legal, target, coverage_,
+                   {.exported = options.exported, .variables = options.variables}) {}
 
   Result<LoweredModule> run() {
     Module& legal = *out_.legal;
@@ -124,6 +131,7 @@ class BodyLowering {
       size_t size = legal.function(s).instruction_limit();
       if (!batch_.empty() && waiting_ + size > batch_instructions) lower_batch();
       batch_.push_back(s);
+      watched_.push_back(legalizer_.take_watched());
       waiting_ += size;
       if (batch_.size() == batch_functions || waiting_ > batch_instructions) lower_batch();
     }
@@ -148,23 +156,29 @@ class BodyLowering {
     Module& legal = *out_.legal;
     for (size_t k = 0; k < batch_.size(); ++k) {
       memory_[k].code.reset(), memory_[k].work.reset();
-      lowerings_[k].emplace(batch_[k], memory_[k]);
+      lowerings_[k].emplace(batch_[k], memory_[k], watched_[k]);
     }
     each([&](FunctionLowering& f) { f.match(legal, rules_); });
     each([&](FunctionLowering& f) { f.write_code(legal, target_, options_); });
-    if (!options_.keep_bodies)
-      for (Symbol s : batch_) legal.set_body(s, Function::without_body(legal.function(s)));
+    const bool want_bodies = options_.variables != Variables::Ignored;  // to tell where variables are
+    if (!want_bodies) drop_bodies();
     each([&](FunctionLowering& f) { f.allocate_registers(target_, options_); });
     each([&](FunctionLowering& f) {
-      auto compiled = f.encode(target_, options_);
+      auto compiled = f.encode(legal, target_, options_);
       if (compiled)
         out_.functions.push_back(std::move(*compiled));
       else
         problems_.insert(problems_.end(), compiled.why().begin(), compiled.why().end());
     });
+    if (want_bodies) drop_bodies();
     for (auto& f : lowerings_) f.reset();
-    batch_.clear();
+    batch_.clear(), watched_.clear();
     waiting_ = 0;
+  }
+
+  void drop_bodies() {
+    if (options_.keep_bodies) return;
+    for (Symbol s : batch_) out_.legal->set_body(s, Function::without_body(out_.legal->function(s)));
   }
 
   LoweredModule out_;
@@ -174,8 +188,9 @@ class BodyLowering {
   Coverage coverage_;
   RuleIndex rules_;
   Legalizer legalizer_;
-  std::vector<Symbol> batch_;  // legal, not lowered yet
-  size_t waiting_ = 0;         // instructions of the batch
+  std::vector<Symbol> batch_;                  // legal, not lowered yet
+  std::vector<std::vector<Watched>> watched_;  // by those
+  size_t waiting_ = 0;                         // instructions of the batch
   std::array<LowerMemory, batch_functions> memory_;
   std::array<std::optional<FunctionLowering>, batch_functions> lowerings_;
   Diagnostics problems_;
@@ -192,13 +207,14 @@ Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const 
 }  // namespace
 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        const LowerOptions& options, LowerMemory& memory) {
+                                        const LowerOptions& options, LowerMemory& memory,
+                                        std::span<const Watched> watched) {
   memory.code.reset(), memory.work.reset();
-  FunctionLowering f(function, memory);
+  FunctionLowering f(function, memory, watched);
   f.match(legal, rules);
   f.write_code(legal, rules.target(), options);
   f.allocate_registers(rules.target(), options);
-  return f.encode(rules.target(), options);
+  return f.encode(legal, rules.target(), options);
 }
 
 LoweredModule begin_lowering(const Module& module) {

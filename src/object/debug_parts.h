@@ -16,7 +16,7 @@ struct PlacedFunction {
 void add_call_frames(ObjectFile& out, const machine::Target& target,
                      const std::vector<PlacedFunction>& functions);
 
-// .debug_line and the little of .debug_info that leads to it: one unit, its functions, their ranges.
+// .debug_line, and .debug_info with what it refers to: one unit, its functions, their ranges and variables.
 void add_lines(ObjectFile& out, const Module& module, const machine::Target& target,
                const std::vector<PlacedFunction>& functions);
 

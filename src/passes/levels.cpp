@@ -42,6 +42,14 @@ constexpr Level levels[] = {
      .schedule = true,
      .align_loops = false,
      .doc = "calls as well, but nothing that makes code larger"},
+    {.name = "-Og",
+     .passes =
+         "mark-lines; split-slots; promote; fold; number; propagate; sweep; tidy; divide; fold; number; "
+         "sweep; tidy",
+     .schedule = false,
+     .align_loops = false,
+     .observe = true,
+     .doc = "for debuggers: what changes no line and no watched variable, and all of them can be observed"},
 };
 
 }  // namespace

@@ -286,7 +286,8 @@ std::string FunctionWriter::body(Instruction i) {
     case Layout::When: return out + when(i);
     case Layout::Choose: return out + choose(i);
     case Layout::Return: return function_.operand_count(i) ? out + list(i, 0) : "return";
-    case Layout::Trap: return "trap";
+    case Layout::Trap:
+    case Layout::Here: return std::string(row.name);
     default: return out + (info(row.layout).stated ? stated() : "") + operands(i);
   }
 }

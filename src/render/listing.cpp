@@ -62,8 +62,8 @@ bool was_moved(const machine::FunctionListing::Life& life) {
                      [&](const auto& stay) { return stay.where != life.stays[0].where; });
 }
 
-std::string life_text(const FunctionListing::Life& life, const Ink& ink) {
-  std::string out = "  lives     " + life.value + " in ";
+std::string life_text(const char* word, const FunctionListing::Life& life, const Ink& ink) {
+  std::string out = fmt::format("  {:<10}{}", word, life.value) + (life.stays.empty() ? " nowhere" : " in ");
   for (size_t k = 0; k < life.stays.size(); ++k)
     out += fmt::format("{}{} ({:04x} to {:04x})", k ? ", " : "", life.stays[k].where, life.stays[k].from,
                        life.stays[k].to);
@@ -83,7 +83,9 @@ std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
          counted(t.loads, "load") + ", " + counted(t.stores, "store") + ", " + counted(t.moves, "move") +
          ", " + counted(t.spills, "spill") + ", " + counted(t.reloads, "reload") + "\n";
   for (const auto& life : l.lives)
-    if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text(life, ink);
+    if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text("lives", life, ink);
+  if (all_lives)
+    for (const auto& variable : l.variables) out += life_text("variable", variable, ink);
   if (t.not_described)
     out += "  unknown   " + counted(t.not_described, "instruction") + " of " +
            counted(t.bytes_not_described, "byte") + " that the book does not describe\n";
@@ -143,6 +145,13 @@ std::string render(const ObjectListing& object, bool colour, bool with_summary) 
                    object.bytes_not_described);
 }
 
+static Json stays_of(const FunctionListing::Life& life) {
+  Json out = Json::array();
+  for (const auto& stay : life.stays)
+    out.push_back({{"where", stay.where}, {"from", stay.from}, {"to", stay.to}});
+  return out;
+}
+
 std::string render_json(const std::vector<FunctionListing>& listings) {
   Json all = Json::array();
   auto places = [](const std::vector<FunctionListing::Place>& list) {
@@ -170,11 +179,9 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
                 {"bytes_not_described", t.bytes_not_described}}}};
     if (!l.section.empty()) f["section"] = l.section, f["start"] = l.start;
     for (const auto& life : l.lives) {
-      Json one = {{"value", life.value}, {"stays", Json::array()}, {"reasons", life.reasons}};
-      for (const auto& stay : life.stays)
-        one["stays"].push_back({{"where", stay.where}, {"from", stay.from}, {"to", stay.to}});
-      f["lives"].push_back(std::move(one));
+      f["lives"].push_back({{"value", life.value}, {"stays", stays_of(life)}, {"reasons", life.reasons}});
     }
+    for (const auto& v : l.variables) f["variables"].push_back({{"name", v.value}, {"stays", stays_of(v)}});
     for (const ListingBlock& b : l.blocks) {
       Json block = {{"label", b.label}, {"offset", b.offset}, {"depth", b.depth}, {"lines", Json::array()}};
       for (const ListingLine& x : b.lines)

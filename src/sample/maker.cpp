@@ -323,6 +323,8 @@ void Maker::tangle() {
 void Maker::say() {
   if (chance(50))
     pen_->from(chance(80) ? any_position() : Position());
+  else if (chance(20))
+    pen_->here();
   else if (!scope_.empty())
     pen_->watch(any_name(), scope_[below(scope_.size())]);
 }

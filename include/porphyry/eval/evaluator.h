@@ -30,12 +30,21 @@ struct Datum {
   static Datum of(Bits w) { return {static_cast<uint64_t>(w), static_cast<uint64_t>(w >> 64)}; }
 };
 
+// A `watch` or `here` of a run, as it is reached.
+struct Sighting {
+  Symbol function;
+  Instruction at;
+  std::span<const Datum> value;  // of a watch; lanes one behind the other. Valid until the call returns
+  size_t depth;                  // calls inside calls; 1 in the function that was called first
+};
+
 struct EvaluatorOptions {
   uint64_t seed = 1;                    // fills fresh memory and makes other open choices
   uint64_t step_limit = 1'000'000'000;  // operations
   uint64_t frame_limit = 2'000'000;     // calls inside calls
   uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run, and for keeping book on them
   EdgeCounts* counts = nullptr;         // gets how often edges are taken, on top of what it holds
+  std::function<void(const Sighting&)> see = {};  // called for each; none costs nothing
 };
 
 struct Outcome {

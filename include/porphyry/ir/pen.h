@@ -154,6 +154,7 @@ class Pen {
   Value sole(Value p);
   void end_sole(Value p);
   void watch(std::string_view variable, Value v);
+  void here();
 
   std::vector<Value> call(Symbol callee, ValueList arguments);
   // Through an address, which stands before the arguments.

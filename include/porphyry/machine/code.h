@@ -108,7 +108,8 @@ struct VirtualRegister {
 struct FrameSlot {
   uint64_t bytes = 8;
   uint32_t align = 8;
-  int64_t offset = 0;  // from the stack pointer, once the frame is laid out
+  Instruction origin = {};  // of the IR: what reserves it; nothing for spilled values
+  int64_t offset = 0;       // from the stack pointer, once the frame is laid out
 };
 
 struct PoolEntry {

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "porphyry/machine/allocate.h"
+#include "porphyry/machine/watched.h"
 
 namespace porphyry::machine {
 
@@ -64,9 +65,10 @@ struct CompiledFunction {
     return b + 1 < blocks.size() ? blocks[b + 1].offset : static_cast<uint32_t>(bytes.size());
   }
   std::vector<std::pair<Instruction, Instruction>> covered;  // see select.h
-  std::shared_ptr<const Allocation> explained;               // what was allocated, when that was asked for
-  uint32_t align = 16;                                       // the code begins at a multiple of it
-  uint64_t frame_bytes = 0;                                  // below the saved registers
+  std::vector<VariableFact> variables;          // where debuggers find them, when that was asked for
+  std::shared_ptr<const Allocation> explained;  // what was allocated, when that was asked for
+  uint32_t align = 16;                          // the code begins at a multiple of it
+  uint64_t frame_bytes = 0;                     // below the saved registers
   RegisterSet saved;
 };
 

@@ -10,6 +10,7 @@
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
 #include "porphyry/machine/target.h"
+#include "porphyry/machine/watched.h"
 #include "porphyry/optimize/pipeline.h"
 
 namespace porphyry::machine {
@@ -63,10 +64,12 @@ constexpr Type carrier(Type t) {
 }
 
 // The steps are passes (src/machine/legalize/steps.inc), which need a target among their surroundings:
+//   observe     gives watched variables places in the frame, where that was asked for
 //   reach       removes unreachable blocks
-//   marks       removes sole, end, watch, renew, release and kinds, which passes before have heard
+//   marks       removes sole, end, watch, here, renew, release and kinds, which passes before have heard
 //   passing     parameters, arguments and results as the convention passes them; see passing.h
-//   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights, of bits in a word and of
+//   branches    `choose` becomes a tree of comparisons, balanced by the edges' weights, of bits in a word and
+//   of
 //               choices among 0, 1, … n, each of them an edge and nothing else possible: jump tables, for
 //               targets with a rule for them
 //   spans       `copy` and `fill` become accesses or calls of helpers
@@ -78,6 +81,7 @@ constexpr Type carrier(Type t) {
 //   edges       edges from a block with several ways out to one with several ways in get a block, where they
 //               pass arguments or a loop's boundary
 //   beside      comparisons and addresses stand beside their users
+//   watches     notes the values of watched variables
 const PassTable& legalization_passes();
 // All of them in order.
 Pipeline legalization();
@@ -100,6 +104,7 @@ struct LegalizeOptions {
   // Names that are not local are reached through words of their address, as another definition may take their
   // place.
   bool exported = false;
+  Variables variables = Variables::Ignored;  // what is to be known of them
   std::vector<StepRecord>* steps = nullptr;
 };
 
@@ -113,6 +118,8 @@ class Legalizer {
   // All steps in a row on one function, while it is at hand. Each function once, in the order of symbols.
   // To verify after each step, run the steps through run_pipeline with these surroundings.
   void function(Symbol symbol);
+  // What variables the last function watches, in its order, unless they are ignored.
+  std::vector<Watched> take_watched();
   // After the last function: external functions are declared by the convention, too. Gives the signatures by
   // symbol, helpers included, as they were before `passing`.
   std::vector<Signature> finish();

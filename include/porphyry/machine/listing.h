@@ -48,7 +48,8 @@ struct FunctionListing {
     std::vector<Stay> stays;
     std::vector<std::string> reasons;
   };
-  std::vector<Life> lives;  // by first appearance
+  std::vector<Life> lives;      // by first appearance
+  std::vector<Life> variables;  // of the source, as debuggers are told; gone where no stay is
 };
 
 // The block, symbol or constant that one line's instruction names.

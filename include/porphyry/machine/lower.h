@@ -15,14 +15,16 @@ struct LowerOptions {
   static LowerOptions at(const Level& level) {
     LowerOptions out;
     out.schedule = level.schedule, out.align_loops = level.align_loops;
+    if (level.observe) out.variables = Variables::Observed;
     return out;
   }
 
-  std::optional<Features> features;  // bits of the target's features; else its usual ones
-  bool check_allocation = false;     // run the independent checker on every function
-  bool schedule = false;             // order instructions by latencies; see schedule.h
-  bool align_loops = false;          // innermost loops begin at multiples of 16 bytes; see emit.h
-  bool explain = false;              // keep what listings tell of where values lived
+  std::optional<Features> features;          // bits of the target's features; else its usual ones
+  bool check_allocation = false;             // run the independent checker on every function
+  bool schedule = false;                     // order instructions by latencies; see schedule.h
+  bool align_loops = false;                  // innermost loops begin at multiples of 16 bytes; see emit.h
+  Variables variables = Variables::Ignored;  // what debuggers are told of them; see watched.h
+  bool explain = false;                      // keep what listings tell of where values lived
   // For a linker, which may put another definition in the place of a name that is not local: such names are
   // reached through the linker's table of addresses and its stubs, as shared libraries want it.
   bool exported = false;
@@ -62,6 +64,7 @@ struct LowerMemory {
 
 // One function of an already legalized module. Nothing of the result lies in `memory`, which is reset first.
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
-                                        const LowerOptions& options, LowerMemory& memory);
+                                        const LowerOptions& options, LowerMemory& memory,
+                                        std::span<const Watched> watched = {});
 
 }  // namespace porphyry::machine

@@ -228,6 +228,7 @@ struct Upkeep {
   std::span<const MoveForm> moves;    // of a class from narrow to wide
   std::span<const SpillForm> spills;  // likewise
   FormIndex jump = 0, jump_through = 0, call = 0, call_through = 0, return_values = 0;
+  FormIndex nothing = 0;       // does nothing: for debuggers to stop at; not every book has it
   FormIndex move_literal = 0;  // for Convention::float_count
   FormIndex add = 0;           // for Convention::far: of two registers into a third
 };

@@ -22,7 +22,8 @@ inline Result<Pipeline> read_pipeline(std::string_view text) {
 struct Level {
   std::string_view name;  // "-O1"
   std::string_view passes;
-  bool schedule, align_loops;  // as in machine::LowerOptions
+  bool schedule = true, align_loops = true;  // as in machine::LowerOptions
+  bool observe = false;                      // every watched variable and every line at its place
   std::string_view doc;
 
   Pipeline pipeline() const;

@@ -21,7 +21,8 @@ void StatementReader::by_layout() {
     case Layout::When: return when();
     case Layout::Choose: return choose();
     case Layout::Return: return return_statement();
-    case Layout::Trap: return;
+    case Layout::Trap:
+    case Layout::Here: return;
     default: return by_roles();
   }
 }

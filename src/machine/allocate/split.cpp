@@ -332,7 +332,7 @@ class RangeSplitter {
     if (pieces_.of[v].slot != none || pieces_.of[v].constant != none) return;
     pieces_.of[v].slot = static_cast<uint32_t>(f_.slots.size());
     unsigned bytes = target_.spill_form(f_.virtuals[v].register_class, f_.virtuals[v].bits).bits / 8u;
-    f_.slots.push_back({bytes, bytes, 0});
+    f_.slots.push_back({bytes, bytes});
   }
 
   void rename(const CodeLine& i) {

@@ -3,8 +3,8 @@
 // weights, so that a case which takes 1 / w of the runs is met after about log w comparisons (K. Mehlhorn,
 // "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced. Where many numbers
 // within a word of each other lead to few places, a bit tells of each (R. Bernstein, "Producing Good Code for
-// the Case Statement", 1985). Where numbers are dense and all about as likely, a `choose` among 0, 1 and so on
-// stays, which becomes a jump table; targets without a rule for it have none.
+// the Case Statement", 1985). Where numbers are dense and all about as likely, a `choose` among 0, 1 and so
+// on stays, which becomes a jump table; targets without a rule for it have none.
 #include <algorithm>
 #include <cmath>
 #include <optional>

@@ -79,13 +79,17 @@ Legalizer::Legalizer(Module& module, const Target& target, const Coverage& cover
     : module_(module), pipeline_(options.pipeline ? std::move(*options.pipeline) : legalization()) {
   options_.steps = options.steps;
   options_.surroundings = &surroundings_;
-  surroundings_.put(std::unique_ptr<Legalization>(
-      new Legalization{module, target, coverage, options.exported, Helpers(module), {}, {}, {}}));
+  surroundings_.put(std::unique_ptr<Legalization>(new Legalization{
+      module, target, coverage, options.exported, Helpers(module), {}, {}, {}, {.how = options.variables}}));
 }
 
 Legalizer::~Legalizer() = default;
 
 void Legalizer::function(Symbol symbol) { FunctionPipeline(pipeline_, options_).run(module_, symbol); }
+
+std::vector<Watched> Legalizer::take_watched() {
+  return std::exchange(surroundings_.find<Legalization>()->watches.found, {});
+}
 
 const std::vector<Symbol>& Legalizer::address_words() const {
   return surroundings_.find<Legalization>()->address_words;

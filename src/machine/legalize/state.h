@@ -3,9 +3,26 @@
 
 #include "helpers.h"
 #include "porphyry/base/scratch.h"
+#include "porphyry/ir/pen.h"
 #include "porphyry/machine/legalize.h"
 
 namespace porphyry::machine {
+
+// Where variables change, from step to step.
+struct Watches {
+  struct Mark {
+    Instruction at;  // a `watch` of the function
+    Watched variable;
+    std::optional<uint32_t> parameter;  // it has this one's value
+    bool of_operand;                    // it has the operand's value
+  };
+  Variables how = Variables::Ignored;
+  std::vector<Mark> marks;     // of the function at hand
+  std::vector<Watched> found;  // what became of them
+  void begin() { marks.clear(), found.clear(); }
+  // Puts a `watch` that stands for this.
+  void mark(Pen& pen, const Watched& variable, std::optional<uint32_t> parameter);
+};
 
 struct Legalization {
   Module& module;
@@ -16,6 +33,7 @@ struct Legalization {
   std::vector<Signature> source_signatures;  // by symbol: what the program says, before `passing`
   std::vector<Symbol> address_words;         // see Legalizer
   Scratch scratch;
+  Watches watches;
 };
 
 // Notes the signatures of symbols that have come since it was last called, helpers among them.

@@ -63,6 +63,7 @@ class Lister {
       out_.blocks.push_back(std::move(block));
     }
     out_.lives = lives_of(lowered_, c_, target_);
+    for (const VariableFact& v : c_.variables) out_.variables.push_back(variable(v));
     return std::move(out_);
   }
 
@@ -108,6 +109,28 @@ class Lister {
   // A narrow value in a wider register is named by its own width.
   static Type narrower(Type part, Type meant) {
     return meant.is_float() || meant.has_lanes() || meant.bits() > part.bits() ? part : meant;
+  }
+
+  FunctionListing::Life variable(const VariableFact& v) const {
+    FunctionListing::Life out{std::string(module_.text(v.name)), {}, {}};
+    for (const VariableFact::Stay& s : v.stays) {
+      // The last instruction that is wholly inside.
+      auto end = std::lower_bound(c_.lines.begin(), c_.lines.end(), s.to,
+                                  [](const EmittedLine& l, uint32_t at) { return l.offset < at; });
+      if (end != c_.lines.begin()) out.stays.push_back({where_text(v, s), s.from, (end - 1)->offset});
+    }
+    return out;
+  }
+  std::string where_text(const VariableFact& v, const VariableFact::Stay& s) const {
+    switch (s.where) {
+      case VariableFact::Where::Register:
+        return std::string(target_.register_name(static_cast<unsigned>(s.place), v.type.total_bits()));
+      case VariableFact::Where::Frame: return fmt::format("the frame, {} below the caller's", -s.place);
+      case VariableFact::Where::Constant: break;
+    }
+    return "the constant " +
+           text::literal_text(text::lane_words(v.type, static_cast<Bits>(static_cast<uint64_t>(s.place))),
+                              v.type);
   }
 
   ListingLine line(const EmittedLine& l) {

@@ -59,7 +59,7 @@ uint32_t CodeWriter::slot_of(Instruction reserve) {
   if (slot == no_slot) {
     const ReserveShape& shape = f.reserve_shape(reserve);
     slot = static_cast<uint32_t>(code.slots.size());
-    code.slots.push_back({std::max<uint64_t>(shape.bytes, 1), shape.align, 0});
+    code.slots.push_back({std::max<uint64_t>(shape.bytes, 1), shape.align, reserve});
   }
   return slot;
 }

@@ -24,6 +24,7 @@ class Marker {
     for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i)) {
       if (!f_.has_effect(i) && !(f_.result_count(i) && out_.needed[f_.result(i)])) continue;
       Op op = f_.op(i);
+      if (info(op).marks()) continue;
       if (info(op).calls() || op == Op::Go || op == Op::Return) {
         for (Value v : f_.operands(i)) need(v);
       } else if (!root(i, b)) {

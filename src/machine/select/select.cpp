@@ -52,6 +52,7 @@ class Selection::Writer {
     const Function& f = w_.f;
     w_.begin_stretch();
     w_.origin = {};
+    here_ = {};
     CodeBlock made{.origin = b,
                    .first = static_cast<uint32_t>(w_.code.code.size()),
                    .depth = static_cast<uint8_t>(std::min(flow_.loops.depth(b), 200u)),
@@ -96,7 +97,33 @@ class Selection::Writer {
   }
 
   void instruction(Instruction i, const Ways& ways) {
+    const Function& f = w_.f;
+    if (f.op(i) == Op::Here) {
+      stop_here();
+      here_ = i;
+      return;
+    }
+    if (here_.exists() && !(same_line(i, here_) && f.op(i) != Op::Go)) stop_here();
+    const size_t before = w_.code.code.size();
     w_.origin = i;
+    one(i, ways);
+    for (size_t k = before; k < w_.code.code.size(); ++k)
+      if (w_.code.code[k].form >= first_real_form) here_ = {};
+  }
+  // An instruction of its own for the last `here`, unless one of the same line has come.
+  void stop_here() {
+    if (!here_.exists()) return;
+    w_.origin = std::exchange(here_, {});
+    if (w_.target.upkeep.nothing) w_.put(w_.target.upkeep.nothing, std::span<const CodeOperand>());
+  }
+  bool same_line(Instruction a, Instruction b) const {
+    const Position x = w_.f.position(a), y = w_.f.position(b);
+    if (!x.exists() || !y.exists()) return false;
+    const PositionRow &p = module_.position(x), &q = module_.position(y);
+    return p.source == q.source && p.line == q.line && p.inlined_at == q.inlined_at;
+  }
+
+  void one(Instruction i, const Ways& ways) {
     switch (w_.f.op(i)) {
       case Op::Call:
       case Op::CallThrough: return complain(i, write_call(w_, module_, i, work_));
@@ -129,6 +156,7 @@ class Selection::Writer {
   EdgeWriter edges_;
   Selected& out_;
   std::pmr::memory_resource* work_;
+  Instruction here_;  // a `here` that no instruction stands for yet
   Diagnostics problems_;
 };
 

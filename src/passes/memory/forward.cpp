@@ -112,7 +112,7 @@ class Forwarder {
   }
   bool sees(Instruction i, const Seen& seen) const {
     const OperationInfo& row = info(f_.op(i));
-    if (row.marks()) return f_.op(i) != Op::Watch;
+    if (row.marks()) return f_.op(i) != Op::Watch && f_.op(i) != Op::Here;
     // A trap shows guarded stores; without them it shows nothing of memory.
     bool traps = row.may_trap() ||
                  ((row.layout == Layout::Load || row.layout == Layout::Store || row.layout == Layout::Fill) &&

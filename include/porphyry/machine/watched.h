@@ -1,0 +1,46 @@
+// What debuggers are told of variables: which value of the program a variable has from where on, and where
+// that lies while the code runs.
+//
+// `watch total = next` says the first; parameters with names are variables from the start. Followed, a
+// variable is where its value happens to be: in a register, in the frame, a constant, or gone where nothing
+// wants it any more. Observed, each variable has a place of its own in the frame, which is written where it
+// is watched, so that it can be read until the function returns.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "porphyry/ir/module.h"
+
+namespace porphyry::machine {
+
+enum class Variables : uint8_t { Ignored, Followed, Observed };
+
+// One `watch` of a legal function, or a parameter at its start.
+struct Watched {
+  Name name;
+  Type type;  // as the program had it
+  bool is_parameter = false;
+  Value value;         // of the legal function; nothing: it is gone from here on, or in a slot
+  Instruction slot;    // observed: what reserves it
+  Instruction before;  // it counts from the end of what stands before this one
+};
+
+// A variable of a function that was compiled.
+struct VariableFact {
+  enum class Where : uint8_t { Register, Frame, Constant };
+  // From code offset `from` up to `to`, which does not belong to it.
+  struct Stay {
+    uint32_t from, to;
+    Where where;
+    int64_t
+        place;  // Register: physical. Frame: from the caller's frame, downwards negative. Constant: its bits
+    bool operator==(const Stay&) const = default;
+  };
+  Name name;
+  Type type;
+  bool is_parameter = false;
+  std::vector<Stay> stays;  // in order, without overlap; it is gone elsewhere
+};
+
+}  // namespace porphyry::machine
