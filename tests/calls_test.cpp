@@ -95,7 +95,7 @@ start:
   EXPECT_EQ(count_of(ran.text, "call loops"), 2u);
   // The position says where; permits of the function are those of its instructions; `sole` holds for a
   // stretch.
-  EXPECT_NE(ran.text.find("@1:3:1 in @1:20:5"), std::string::npos) << ran.text;
+  EXPECT_NE(ran.text.find("@1:3:1 of wetter in @1:20:5"), std::string::npos) << ran.text;
   EXPECT_NE(ran.text.find("gt a, b permit nonan"), std::string::npos) << ran.text;
   EXPECT_EQ(count_of(ran.text, "sole p"), 1u) << ran.text;
   EXPECT_EQ(count_of(ran.text, "end "), 1u) << ran.text;

@@ -242,7 +242,7 @@ while gdb.selected_thread() and gdb.selected_frame().name() == "f":
 
 TEST(Debugger, ReadsEveryVariableAtEveryLine) {
   size_t stops = 0, values = 0, at_levels[2] = {0, 0};
-  for (uint64_t seed = 1; seed <= testing::part_of(5); ++seed) {
+  for (uint64_t seed = 1; seed <= 1 + testing::part_of(4); ++seed) {
     Realm realm;
     const LinedProgram program(seed);
     auto module = testing::must_read(realm, program.text());
@@ -283,6 +283,71 @@ TEST(Debugger, ReadsEveryVariableAtEveryLine) {
               at_levels[0]);
   EXPECT_GT(values, 400u / testing::checked_part);
   EXPECT_GT(at_levels[1], at_levels[0] / 8);
+}
+
+// A function that was put in place of two calls is a frame of its own in each, with its own variables.
+TEST(Debugger, SeesCallsThatWereInlined) {
+  const std::string text = R"(module posts
+source 1 "posts.frost"
+
+local func gap(base: i64, t: i64) -> i64 {
+enter:
+  cold = sub base, t            @1:2:3
+  watch cold = cold            @1:2:3
+  g = max.s cold, 0             @1:4:3
+  sq = mul g, g                  @1:5:3
+  return sq                      @1:6:3
+}
+
+func both(base: i64, a: ptr) -> i64 {
+enter:
+  x = load i64 [a]               @1:9:3
+  g1 = call gap(base, x)         @1:10:3
+  y = load i64 [a + 8]           @1:11:3
+  g2 = call gap(base, y)         @1:12:3
+  cold = add g1, g2             @1:13:3
+  watch cold = cold            @1:13:3
+  store cold, [a]               @1:14:3
+  return cold                   @1:15:3
+}
+)";
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  const Level level = *level_named("-O2");
+  ASSERT_EQ(render(run_pipeline(*module, level.pipeline())), "");
+  auto options = machine::LowerOptions::at(level);
+  options.exported = true, options.variables = machine::Variables::Followed;
+  auto lowered = machine::lower(*module, *native_target(), options);
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
+  const testing::TemporaryFolder folder;
+  folder.write("f.o", elf_bytes(make_object(*lowered, *native_target())));
+  folder.write("main.c",
+               "long both(long, long*);\nint main() { long a[2] = {3, 4}; return both(10, a) != 85; }\n");
+  const testing::Ran ran = testing::run_command(
+      fmt::format("cd {} && cc -g0 -no-pie main.c f.o -o program && ./program && gdb -nx -batch -ex 'set "
+                  "debuginfod enabled off' "
+                  "-ex 'break posts.frost:4' -ex run -ex 'bt 2' -ex 'print cold' -ex continue -ex 'bt 2' "
+                  "-ex 'print cold' "
+                  "-ex 'break posts.frost:14' -ex continue -ex 'print cold' program 2>&1",
+                  folder.file(".")));
+  std::string told;
+  std::istringstream rows(ran.out);
+  for (std::string row; std::getline(rows, row);)
+    if (row.starts_with("#") || row.starts_with("$")) told += row + "\n";
+  const std::string should[] = {"#0  gap () at ./posts.frost:4\n",
+                                "#1  both (base=10, a=0x",
+                                ") at ./posts.frost:10\n",
+                                "$1 = 7\n",
+                                "#0  gap () at ./posts.frost:4\n",
+                                ") at ./posts.frost:12\n",
+                                "$2 = 6\n",
+                                "$3 = 85\n"};
+  size_t at = 0;
+  for (const std::string& part : should) {
+    at = told.find(part, at);
+    ASSERT_NE(at, told.npos) << part << "in\n" << ran.out;
+    at += part.size();
+  }
 }
 
 }  // namespace

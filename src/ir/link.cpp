@@ -176,6 +176,7 @@ class Importer {
     for (size_t k = 0; k < from_.position_count(); ++k) {
       PositionRow row = from_.position(Position(k));
       row.source = source_of(row.source);
+      row.inlined = name(row.inlined);
       if (row.inlined_at.exists()) row.inlined_at = positions_[row.inlined_at.index];
       if (row.merged_with.exists()) row.merged_with = positions_[row.merged_with.index];
       positions_.push_back(into_.add_position(row));

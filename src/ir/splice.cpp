@@ -17,6 +17,7 @@ class Splicer {
         to_(module.function(caller)),
         from_(body),
         facts_(module[to_.symbol(call)].facts),
+        callee_(module[to_.symbol(call)].name),
         pen_(module, to_),
         call_(call),
         at_(to_.position(call)),
@@ -68,6 +69,7 @@ class Splicer {
     auto [known, is_new] = positions_.try_emplace(p.index);
     if (!is_new) return known->second;
     PositionRow row = module_.position(p);
+    if (!row.inlined_at.exists()) row.inlined = callee_;
     row.inlined_at = row.inlined_at.exists() ? position(row.inlined_at) : at_;
     if (row.merged_with.exists()) row.merged_with = position(row.merged_with);
     return positions_[p.index] = module_.add_position(row);
@@ -111,6 +113,7 @@ class Splicer {
   Function& to_;
   const Function& from_;
   const FunctionFacts& facts_;  // of the callee
+  Name callee_;
   Pen pen_;
   Instruction call_;
   Position at_;

@@ -15,8 +15,10 @@ namespace tag {
 enum : uint8_t {
   array_type = 0x01,
   formal_parameter = 0x05,
+  lexical_block = 0x0b,
   pointer_type = 0x0f,
   compile_unit = 0x11,
+  inlined_subroutine = 0x1d,
   subrange_type = 0x21,
   base_type = 0x24,
   subprogram = 0x2e,
@@ -34,7 +36,9 @@ enum : uint16_t {
   high_pc = 0x12,
   language = 0x13,
   comp_dir = 0x1b,
+  inlining = 0x20,
   producer = 0x25,
+  abstract_origin = 0x31,
   count = 0x37,
   decl_file = 0x3a,
   decl_line = 0x3b,
@@ -43,6 +47,9 @@ enum : uint16_t {
   frame_base = 0x40,
   type = 0x49,
   ranges = 0x55,
+  call_column = 0x57,
+  call_file = 0x58,
+  call_line = 0x59,
   lanes = 0x2107  // by an extension that all debuggers read: the array is one value in lanes
 };
 }

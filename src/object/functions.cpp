@@ -12,7 +12,13 @@ using namespace machine;
 namespace {
 
 constexpr uint16_t language = 0x1d;  // C, by whose rules debuggers show and compute values
-constexpr uint8_t range_start_length = 0x07;
+constexpr uint8_t was_inlined = 1;
+enum : uint8_t {
+  range_end = 0x00,
+  range_offset_pair = 0x04,
+  range_base_address = 0x05,
+  range_start_length = 0x07
+};
 
 enum Abbreviation : unsigned {
   unit = 1,
@@ -23,6 +29,9 @@ enum Abbreviation : unsigned {
   pointer_type,
   lanes_type,
   lane_range,
+  abstract_function,
+  inlined_call,
+  inlined_block,
   parameter,  // at one place; behind it: in a list of places, gone
   variable = parameter + 3
 };
@@ -38,13 +47,16 @@ class FunctionWriter {
     info_ = sections_.add(".debug_info");
     const uint32_t abbreviations = sections_.add(".debug_abbrev"), ranges = sections_.add(".debug_rnglists");
     write_abbreviations(sections_.sink(abbreviations));
+    ranges_ = ranges;
     write_ranges(ranges);
     const bool has_lists = std::any_of(functions_.begin(), functions_.end(), [](const PlacedFunction& f) {
       return std::any_of(f.code->variables.begin(), f.code->variables.end(),
                          [&](const VariableFact& v) { return places_of(*f.code, v) == several_places; });
     });
     if (has_lists) begin_lists();
-    write_unit(lines, sections_.symbol_of(abbreviations), sections_.symbol_of(ranges));
+    ranges_symbol_ = sections_.symbol_of(ranges);
+    write_unit(lines, sections_.symbol_of(abbreviations));
+    patch_length(ranges_);
     if (has_lists) patch_length(lists_);
   }
 
@@ -82,6 +94,15 @@ class FunctionWriter {
     declare(pointer_type, tag::pointer_type, false, {{at::byte_size, form::udata}});
     declare(lanes_type, tag::array_type, true, {{at::type, form::ref4}, {at::lanes, form::flag_present}});
     declare(lane_range, tag::subrange_type, false, {{at::count, form::udata}});
+    declare(abstract_function, tag::subprogram, false,
+            {{at::name, form::string}, {at::inlining, form::udata}});
+    declare(inlined_call, tag::inlined_subroutine, true,
+            {{at::abstract_origin, form::ref4},
+             {at::call_file, form::udata},
+             {at::call_line, form::udata},
+             {at::call_column, form::udata},
+             {at::ranges, form::sec_offset}});
+    declare(inlined_block, tag::lexical_block, true, {{at::ranges, form::sec_offset}});
     for (auto [first, what] :
          {std::pair(parameter, tag::formal_parameter), std::pair(variable, tag::variable)}) {
       Attributes plain{{at::name, form::string}, {at::type, form::ref4}};
@@ -102,8 +123,7 @@ class FunctionWriter {
       sections_.address(at, f.section_symbol, f.offset);
       s.uleb(f.code->bytes.size());
     }
-    s.u8(0);
-    patch_length(at);
+    s.u8(range_end);
   }
 
   void begin_lists() {
@@ -113,17 +133,18 @@ class FunctionWriter {
     s.u32(0), s.u16(5), s.u8(8), s.u8(0), s.u32(0);
   }
 
-  void write_unit(uint32_t lines, uint32_t abbreviations, uint32_t ranges) {
+  void write_unit(uint32_t lines, uint32_t abbreviations) {
     Sink s = sections_.sink(info_);
     s.u32(0), s.u16(5), s.u8(1), s.u8(8);
     sections_.offset(info_, abbreviations, 0);
     const std::string& name = sources_.names()[0];
     s.uleb(unit), s.text("porphyry"), s.u16(language), s.text(name), s.text(".");
     s.u64(0);
-    sections_.offset(info_, ranges, 12);
+    sections_.offset(info_, ranges_symbol_, 12);
     sections_.offset(info_, lines, 0);
     for (const PlacedFunction& f : functions_)
       for (const VariableFact& v : f.code->variables) note_type(s, v.type);
+    for (const PlacedFunction& f : functions_) note_inlined(s, f);
     for (const PlacedFunction& f : functions_) write_function(s, f);
     s.uleb(0);
     patch_length(info_);
@@ -147,7 +168,7 @@ class FunctionWriter {
     if (is_narrow) s.uleb(t.bits());
   }
 
-  // ---- functions and variables ----------------------------------------------------------------------------
+  // ---- functions ------------------------------------------------------------------------------------------
 
   void write_function(Sink s, const PlacedFunction& f) {
     auto [source, first] = own_line(f);
@@ -157,11 +178,83 @@ class FunctionWriter {
     s.u64(f.code->bytes.size());
     s.uleb(first ? sources_.of(source) : 0), s.uleb(first);
     s.uleb(1), s.u8(expression::call_frame_cfa);
+    const std::vector<Inlined> calls = inlined_in(f);
+    std::map<InlineScope, Scope> scopes;
     for (const bool parameters : {true, false})
       for (const VariableFact& v : f.code->variables)
-        if (v.is_parameter == parameters) write_variable(s, f, v);
+        if (v.is_parameter == parameters) scopes[v.scope].variables.push_back(&v);
+    for (const Inlined& i : calls) scopes[i.outer].calls.push_back(&i);
+    write_scope(s, f, scopes, {});
+  }
+
+  // ---- calls that were inlined ----------------------------------------------------------------------------
+
+  // The code of a body that stands in place of a call, with what was inlined in it.
+  struct Inlined {
+    InlineScope scope, outer;
+    std::vector<std::pair<uint32_t, uint32_t>> ranges;
+  };
+  struct Scope {
+    std::vector<const VariableFact*> variables;
+    std::vector<const Inlined*> calls;
+  };
+  using Scopes = std::map<InlineScope, Scope>;
+  std::vector<Inlined> inlined_in(const PlacedFunction& f) const {
+    std::vector<Inlined> out;
+    std::map<InlineScope, size_t> rows;
+    Position last;
+    for (const EmittedLine& l : f.code->lines) {
+      if (l.position.exists()) last = l.position;
+      InlineScope scope = InlineScope::of(module_, last);
+      while (scope.call.exists()) {
+        const InlineScope outer = InlineScope::of(module_, scope.call);
+        auto [at, is_new] = rows.try_emplace(scope, out.size());
+        if (is_new) out.push_back({scope, outer, {}});
+        auto& ranges = out[at->second].ranges;
+        if (!ranges.empty() && ranges.back().second == l.offset)
+          ranges.back().second += l.size;
+        else
+          ranges.push_back({l.offset, l.offset + l.size});
+        scope = outer;
+      }
+    }
+    return out;
+  }
+  // The functions whose bodies they are, as such.
+  void note_inlined(Sink s, const PlacedFunction& f) {
+    for (const Inlined& i : inlined_in(f)) {
+      if (!i.scope.function.exists()) continue;
+      if (!abstract_.try_emplace(i.scope.function.index, static_cast<uint32_t>(s.size())).second) continue;
+      s.uleb(abstract_function), s.text(module_.text(i.scope.function)), s.uleb(was_inlined);
+    }
+  }
+  // What belongs to a function or a body in place of a call, and the end of it.
+  void write_scope(Sink s, const PlacedFunction& f, Scopes& scopes, const InlineScope& which) {
+    const Scope& scope = scopes[which];
+    for (const VariableFact* v : scope.variables) write_variable(s, f, *v);
+    for (const Inlined* i : scope.calls) {
+      write_inlined(s, f, *i);
+      write_scope(s, f, scopes, i->scope);
+    }
     s.uleb(0);
   }
+  void write_inlined(Sink s, const PlacedFunction& f, const Inlined& i) {
+    if (i.scope.function.exists()) {
+      const PositionRow& call = module_.position(i.scope.call);
+      s.uleb(inlined_call), s.u32(abstract_.at(i.scope.function.index));
+      s.uleb(sources_.of(call.source)), s.uleb(call.line), s.uleb(call.column);
+    } else {
+      s.uleb(inlined_block);
+    }
+    Sink list = sections_.sink(ranges_);
+    sections_.offset(info_, ranges_symbol_, list.size());
+    list.u8(range_base_address);
+    sections_.address(ranges_, f.section_symbol, f.offset);
+    for (auto [from, to] : i.ranges) list.u8(range_offset_pair), list.uleb(from), list.uleb(to);
+    list.u8(range_end);
+  }
+
+  // ---- variables ------------------------------------------------------------------------------------------
 
   static unsigned places_of(const CompiledFunction& f, const VariableFact& v) {
     if (v.stays.empty()) return no_place;
@@ -226,7 +319,8 @@ class FunctionWriter {
   const std::vector<PlacedFunction>& functions_;
   const SourceNumbers& sources_;
   std::map<std::string, uint32_t> types_;  // by name: where in .debug_info
-  uint32_t info_ = 0, lists_ = 0, lists_symbol_ = 0;
+  std::map<uint32_t, uint32_t> abstract_;  // functions that were inlined, by name: where in .debug_info
+  uint32_t info_ = 0, ranges_ = 0, ranges_symbol_ = 0, lists_ = 0, lists_symbol_ = 0;
 };
 
 }  // namespace

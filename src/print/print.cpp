@@ -219,7 +219,9 @@ std::string chain_text(const Module& module, Position p, std::string_view mark, 
     Position merged = module.position(p).merged_with;
     std::string before = out.empty() ? "" : fmt::format(" and {}", mark);
     for (; p.exists(); p = module.position(p).inlined_at) {
-      out += before + one(module.position(p));
+      const PositionRow& row = module.position(p);
+      out += before + one(row);
+      if (row.inlined.exists()) out += " of " + shown_name(module.text(row.inlined));
       before = fmt::format(" in {}", mark);
     }
     p = merged;

@@ -171,7 +171,10 @@ Position Maker::any_position() {
                        static_cast<uint32_t>(1 + below(60))};
   };
   PositionRow here = row();
-  if (chance(20)) here.inlined_at = module_.add_position(row());
+  if (chance(20)) {
+    here.inlined_at = module_.add_position(row());
+    if (chance(60)) here.inlined = module_.realm().name(any_name());
+  }
   if (chance(10)) here.merged_with = module_.add_position(row());
   return module_.add_position(here);
 }

@@ -16,7 +16,7 @@
 
 namespace porphyry {
 
-inline constexpr uint32_t packed_version = 1;
+inline constexpr uint32_t packed_version = 2;
 inline constexpr size_t packed_header_bytes = 24;  // "PORB", version, payload bytes, checksum
 
 // O(size). The module must be verified.

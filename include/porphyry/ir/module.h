@@ -84,6 +84,7 @@ struct PositionRow {
   uint32_t column = 0;
   Position inlined_at{};
   Position merged_with{};
+  Name inlined{};  // where it was inlined: the function it stands in
   bool operator==(const PositionRow&) const = default;
 };
 

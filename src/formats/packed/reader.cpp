@@ -7,7 +7,8 @@ namespace {
 
 class ModuleReader {
  public:
-  ModuleReader(In& in, Realm& realm) : in_(in), module_(std::make_unique<Module>(realm)) {}
+  ModuleReader(In& in, uint64_t version, Realm& realm)
+      : in_(in), version_(version), module_(std::make_unique<Module>(realm)) {}
 
   std::unique_ptr<Module> run() {
     names();
@@ -122,7 +123,9 @@ class ModuleReader {
       row.line = static_cast<uint32_t>(line);
       row.column = static_cast<uint32_t>(in_.below(uint64_t(1) << 32, "column"));
       // Only earlier ones: so no chain of positions leads back to itself.
-      uint64_t at = in_.below(k + 1, "position"), with = in_.below(k + 1, "position");
+      uint64_t at = in_.below(k + 1, "position");
+      if (at && version_ >= 2) row.inlined = name_or_none();
+      uint64_t with = in_.below(k + 1, "position");
       if (at && in_.good()) row.inlined_at = positions_[at - 1];
       if (with && in_.good()) row.merged_with = positions_[with - 1];
       positions_.push_back(module_->add_position(row));
@@ -233,6 +236,7 @@ class ModuleReader {
   }
 
   In& in_;
+  uint64_t version_;
   std::unique_ptr<Module> module_;
   std::vector<Name> names_;
   std::vector<Position> positions_;
@@ -272,7 +276,7 @@ Result<std::unique_ptr<Module>> read_packed(Realm& realm, const std::string& nam
     return refuse("the file was changed: its checksum is not that of its bytes",
                   "the file as it was written");
   packed::In in(payload);
-  auto module = packed::ModuleReader(in, realm).run();
+  auto module = packed::ModuleReader(in, version, realm).run();
   if (in.good()) return module;
   return refuse("at byte " + std::to_string(packed_header_bytes + in.offset()) + ": " + in.problem(),
                 "a file that 'porphyry pack' wrote");

@@ -361,6 +361,7 @@ class ModulePacker {
       body_.signed_number(row.line - line);
       body_.number(row.column);
       body_.number(row.inlined_at.exists() ? row.inlined_at.index + 1 : 0);
+      if (row.inlined_at.exists()) body_.number(names_.ref(row.inlined));
       body_.number(row.merged_with.exists() ? row.merged_with.index + 1 : 0);
       line = row.line;
     }

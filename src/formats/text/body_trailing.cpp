@@ -144,7 +144,8 @@ bool StatementReader::number_after_colon(uint32_t& out) {
   return true;
 }
 
-// @file:line:column, `in @…` for each call it was inlined at (innermost first), `and @…` for a merged one.
+// @file:line:column, `of f in @…` for each call it was inlined at (innermost first; f is the function it stands in, if
+// that is known), `and @…` for a merged one.
 Position StatementReader::position() {
   std::vector<std::vector<PositionRow>> chains(1);
   auto follows = [&](std::string_view word) {
@@ -162,8 +163,22 @@ Position StatementReader::position() {
       fail();
       return {};
     }
+    if (cursor_.at_word("of")) {
+      cursor_.take();
+      auto name = cursor_.name("the name of a function");
+      if (!name) {
+        fail();
+        return {};
+      }
+      row.inlined = module_.realm().name(*name);
+    }
     chains.back().push_back(row);
     if (follows("in")) continue;
+    if (row.inlined.exists()) {
+      complain("a position of a function that was inlined has no call", "in @file:line:column");
+      fail();
+      return {};
+    }
     if (!follows("and")) break;
     chains.emplace_back();
   } while (true);

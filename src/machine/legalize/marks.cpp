@@ -34,7 +34,8 @@ void follow_variables(FunctionContext& c, Watches& watches) {
     if (const Value v = f.parameters()[k]; f.name(v).exists())
       watches.mark(pen, {f.name(v), f.type(v), true}, k);
   for (Instruction i : all) {
-    const Watched variable{f.watched(i), f.type(f.operand(i, 0))};
+    const Watched variable{f.watched(i), f.type(f.operand(i, 0)), false,
+                           InlineScope::of(c.module, f.position(i))};
     if (stays_whole(variable.type, state(c).target)) {
       watches.marks.push_back({i, variable, {}, true});
       continue;

@@ -29,7 +29,7 @@ class Observer {
       if (Name name = f_.name(v); name.exists()) keep(first_, {name, f_.type(v), true}, v);
     for (Instruction i : all) {
       const Value v = f_.operand(i, 0);
-      keep(i, {f_.watched(i), f_.type(v)}, v);
+      keep(i, {f_.watched(i), f_.type(v), false, InlineScope::of(pen_.module(), f_.position(i))}, v);
       f_.erase(i);
     }
   }
@@ -37,7 +37,8 @@ class Observer {
  private:
   // Writes the value to the variable's place before `at`.
   void keep(Instruction at, Watched variable, Value v) {
-    Instruction& slot = slots_.try_emplace({variable.name.index, variable.type.total_bits()}).first->second;
+    Instruction& slot =
+        slots_.try_emplace({variable.scope, variable.name.index, variable.type.total_bits()}).first->second;
     const auto bytes = static_cast<uint32_t>(variable.type.bytes());
     if (!slot.exists()) {
       pen_.before(first_);
@@ -53,8 +54,8 @@ class Observer {
   Function& f_;
   Watches& watches_;
   Pen pen_;
-  Instruction first_;                                           // of the function, as it was
-  std::map<std::pair<uint32_t, unsigned>, Instruction> slots_;  // by name and bits
+  Instruction first_;                                                         // of the function, as it was
+  std::map<std::tuple<InlineScope, uint32_t, unsigned>, Instruction> slots_;  // by name and bits
 };
 
 }  // namespace

@@ -158,8 +158,11 @@ class VariableWalk {
   void number_variables(std::span<const Watched> watched) {
     for (const Watched& w : watched) {
       auto [at, is_new] =
-          numbers_.try_emplace({w.name.index, w.type.name()}, static_cast<uint32_t>(out_.size()));
-      if (is_new) out_.push_back({w.name, w.type, false, {}});
+          numbers_.try_emplace({w.scope, w.name.index, w.type.name()}, static_cast<uint32_t>(out_.size()));
+      if (is_new) {
+        namesakes_[{w.scope, w.name.index}].push_back(at->second);
+        out_.push_back({w.name, w.type, false, w.scope, {}});
+      }
       out_[at->second].is_parameter |= w.is_parameter;
       variables_.push_back(at->second);
     }
@@ -221,8 +224,8 @@ class VariableWalk {
     if (behind != lines.begin()) e.settled = (behind - 1)->to;
     if (behind != lines.end()) e.until = behind->from;
     // Of another type it is another variable, which hides this one.
-    for (uint32_t v = 0; v < out_.size(); ++v)
-      if (v != e.variable && out_[v].name == w.name) events_[b].push_back({e.settled, e.until, v, gone});
+    for (uint32_t v : namesakes_.at({w.scope, w.name.index}))
+      if (v != e.variable) events_[b].push_back({e.settled, e.until, v, gone});
     events_[b].push_back(e);
   }
   uint32_t start_of(uint32_t b) const { return emitted_.blocks[b].offset; }
@@ -287,9 +290,11 @@ class VariableWalk {
   const Code& code_;
   const CompiledFunction& emitted_;
   ValueStays stays_;
-  std::map<std::pair<uint32_t, std::string>, uint32_t> numbers_;  // by name and type: row of out_
-  std::map<std::pair<uint8_t, uint64_t>, uint32_t> known_;        // rows of meanings_
-  std::vector<uint32_t> variables_;                               // by row of watched
+  std::map<std::tuple<InlineScope, uint32_t, std::string>, uint32_t>
+      numbers_;  // by name and type: row of out_
+  std::map<std::pair<InlineScope, uint32_t>, std::vector<uint32_t>> namesakes_;  // rows of out_
+  std::map<std::pair<uint8_t, uint64_t>, uint32_t> known_;                       // rows of meanings_
+  std::vector<uint32_t> variables_;                                              // by row of watched
   std::vector<Meaning> meanings_;
   std::vector<std::vector<Event>> events_;  // by block
   std::vector<uint32_t> at_start_;          // by block and variable
