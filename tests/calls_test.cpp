@@ -5,6 +5,7 @@
 #include <random>
 
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -538,6 +539,71 @@ out(r: i32):
   }
   for (const char* what : {"  now", "  late"}) EXPECT_GT(place(what), inner) << what << ran.text;
   EXPECT_GT(place("  limit"), outer) << ran.text;
+}
+
+// A function that two constants take apart into different halves, one of them in a ring with itself: each
+// call with a constant gets a copy without the other half, calls with anything else stay.
+TEST(Specialize, MakesCopiesForWhatConstantsDecide) {
+  std::string half;
+  for (int k = 0; k < 24; ++k)
+    half += fmt::format("  {0}{2} = mul {0}{1}, {3}\n", "{0}", k, k + 1, 2 * k + 3);
+  const std::string text =
+      fmt::format(R"(module m
+source 1 "orchard.frost"
+func sum(how: i32, x: i64, n: i64) -> i64 never inline {{
+a:
+  cold = eq how, 0
+  when cold go left else right
+left:
+  l0 = add x, 1
+{0}  some = gt.s n, 0
+  when some go again else end
+again:
+  n2 = sub n, 1
+  rest = call sum(how, l24, n2)
+  return rest
+end:
+  return l24
+right:
+  r0 = add x, 2
+{1}  return r24
+}}
+func f(x: i64, how: i32) -> i64 {{
+a:
+  p = call sum(0, x, 2)   @1:3:1
+  q = call sum(1, x, 2)   @1:4:1
+  r = call sum(how, x, 1) @1:5:1
+  s = add p, q
+  t = add s, r
+  return t
+}}
+)",
+                  fmt::format(fmt::runtime(half), "l"), fmt::format(fmt::runtime(half), "r"));
+  Realm realm;
+  auto module = testing::must_read(realm, text), before = clone(*module);
+  Notes notes;
+  ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("specialize; fold; sweep; tidy", standard_passes()),
+                                {.notes = &notes})),
+            "");
+  std::string out = write_text(*module);
+  EXPECT_NE(out.find("p = call sum_special1(0, x, 2)"), out.npos) << out;
+  EXPECT_NE(out.find("q = call sum_special2(1, x, 2)"), out.npos) << out;
+  EXPECT_NE(out.find("r = call sum(how, x, 1)"), out.npos) << out;
+  EXPECT_NE(out.find("rest = call sum_special1("), out.npos) << out;
+  const Symbol made = module->find("sum_special1");
+  EXPECT_EQ(write_text(*module, made).find("r24"), std::string::npos);
+  EXPECT_EQ(write_text(*module, module->find("sum_special2")).find("l24"), std::string::npos);
+  ASSERT_EQ(std::count_if(notes.begin(), notes.end(),
+                          [](const Note& n) { return n.pass == "specialize" && n.kind == Note::Kind::Done; }),
+            2);
+  for (uint64_t x : {0u, 7u})
+    for (uint64_t how : {0u, 1u, 5u}) {
+      const Datum data[] = {{x}, {how}};
+      Evaluator was(*before), is(*module);
+      const Outcome a = was.call(before->find("f"), data), b = is.call(module->find("f"), data);
+      ASSERT_EQ(a.end, Outcome::End::Result);
+      EXPECT_EQ(a.results[0].bits, b.results[0].bits);
+    }
 }
 
 }  // namespace

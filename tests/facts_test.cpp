@@ -752,5 +752,77 @@ TEST(Framework, PermitsForAModuleTouchFloatsAlone) {
   EXPECT_NE(write_text(*module).find("return a"), std::string::npos) << write_text(*module);
 }
 
+// Functions that always return and leave nothing are seen as such: of their calls only those stay whose
+// results are wanted, and of equal ones the first.
+TEST(Facts, CallsThatLeaveNothingGoAndAreMadeOnce) {
+  const std::string text = R"(module m
+data seen holds i64: 0
+func half(x: i64) -> i64 never inline {
+a:
+  r = div.s x, 2
+  return r
+}
+func both(x: i64, y: i64) -> i64 never inline {
+a:
+  p = call half(x)
+  q = call half(y)
+  r = add p, q
+  return r
+}
+func reads(x: i64) -> i64 never inline {
+a:
+  p = address of seen
+  v = load i64 [p]
+  return v
+}
+func divides(x: i64) -> i64 never inline {
+a:
+  r = div.s 8, x
+  return r
+}
+func forever(x: i64) -> i64 never inline {
+a:
+  go a2
+a2:
+  go a2
+}
+func ring(x: i64) -> i64 never inline {
+a:
+  r = call ring(x)
+  return r
+}
+func notes(x: i64) -> i64 never inline {
+a:
+  p = address of seen
+  store x, [p]
+  return x
+}
+func f(x: i64) -> i64 {
+a:
+  u1 = call both(x, 3)
+  u2 = call reads(x)
+  u3 = call divides(x)
+  u4 = call forever(x)
+  u5 = call ring(x)
+  u6 = call notes(x)
+  r1 = call both(x, x)
+  p = address of seen
+  store 5:i64, [p]
+  r2 = call both(x, x)
+  r3 = call reads(x)
+  s = add r1, r2
+  t = add s, r3
+  return t
+}
+)";
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("number; sweep", standard_passes()))), "");
+  std::string out = write_text(*module, module->find("f"));
+  for (const char* gone : {"u1", "u2", "r2"}) EXPECT_EQ(out.find(gone), out.npos) << gone << " in\n" << out;
+  for (const char* stays : {"u3", "u4", "u5", "u6", "r1", "r3"})
+    EXPECT_NE(out.find(stays), out.npos) << stays << " in\n" << out;
+}
+
 }  // namespace
 }  // namespace porphyry

@@ -185,7 +185,7 @@ lost2(y: i32):
 }
 func g() -> i32 {
 enter:
-  return 1
+  trap
 }
 )",
                           "sweep");

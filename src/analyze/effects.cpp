@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "porphyry/ir/order.h"
+
 namespace porphyry {
 
 bool KindSet::may(const Kinds& kinds, KindPath kind) const {
@@ -22,11 +24,12 @@ void KindSet::add(const KindSet& other) {
 
 namespace {
 
-const Effect everything{KindSet::all(), KindSet::all()};
+const Effect everything{KindSet::all(), KindSet::all(), false};
 
 Effect declared(uint8_t outside) {
-  if (outside & outside::pure) return {};
+  if (outside & outside::pure) return {.returns = true};
   Effect out = everything;
+  out.returns = outside & outside::returns;
   if (outside & (outside::reads | outside::writes_nothing)) out.writes = {};
   return out;
 }
@@ -34,6 +37,8 @@ Effect declared(uint8_t outside) {
 // Of one instruction that is no call.
 void add_access(const Function& f, Instruction i, Effect& out) {
   const OperationInfo& row = info(f.op(i));
+  const bool access_traps = row.detail() == Detail::Address && f.address(i).guarded;
+  if (access_traps || (row.may_trap() && f.has_effect(i))) out.returns = false;
   bool stated = row.layout == Layout::Load || row.layout == Layout::Store || row.layout == Layout::Fill;
   if (stated && f.address(i).is_volatile) out.writes = out.reads = KindSet::all();
   KindPath kind = stated ? f.address(i).kind : KindPath();
@@ -41,6 +46,17 @@ void add_access(const Function& f, Instruction i, Effect& out) {
     row.layout == Layout::Copy ? out.reads.add(f.copy_shape(i).from.kind) : out.reads.add(kind);
   if (row.writes_memory())
     row.layout == Layout::Copy ? out.writes.add(f.copy_shape(i).to.kind) : out.writes.add(kind);
+}
+
+// Whether some block is reached from itself.
+bool has_loops(const Function& f) {
+  std::vector<uint32_t> place(f.block_limit());
+  uint32_t count = 0;
+  for (Block b : reverse_postorder(f)) place[b.index] = ++count;
+  for (Block b : f.blocks())
+    for (Edge e : f.edges(b))
+      if (place[b.index] && place[f.to(e).index] <= place[b.index]) return true;
+  return false;
 }
 
 class Groups {
@@ -85,6 +101,7 @@ class Groups {
     Visit v{s, {}, 0};
     Effect& own = effects_[s.index];
     const Function& f = module_.function(s);
+    own.returns = !module_[s].is_weak && !has_loops(f);
     for (Block b : f.blocks())
       for (Instruction i : f.instructions(b)) {
         const OperationInfo& row = info(f.op(i));
@@ -100,7 +117,10 @@ class Groups {
       }
     visits_.push_back(std::move(v));
   }
-  static void add(Effect& to, const Effect& from) { to.reads.add(from.reads), to.writes.add(from.writes); }
+  static void add(Effect& to, const Effect& from) {
+    to.reads.add(from.reads), to.writes.add(from.writes);
+    to.returns &= from.returns;
+  }
 
   void leave() {
     Visit done = std::move(visits_.back());
@@ -110,17 +130,19 @@ class Groups {
       uint32_t& above = low_[visits_.back().function.index];
       above = std::min(above, low_[s.index]);
     }
-    for (Symbol c : done.callees) add(effects_[s.index], effects_[c.index]);
+    for (Symbol c : done.callees)
+      if (c != s) add(effects_[s.index], effects_[c.index]);
     if (low_[s.index] != number_[s.index]) return;
     // The group's functions do what any of them does.
     auto first = std::find(stack_.begin(), stack_.end(), s);
-    Effect all;
+    Effect all{.returns = true};
     for (auto m = first; m != stack_.end(); ++m) add(all, effects_[m->index]);
     for (auto m = first; m != stack_.end(); ++m) effects_[m->index] = all, low_[m->index] = 0;
     bool ring = stack_.end() - first > 1 ||
                 std::find(done.callees.begin(), done.callees.end(), s) != done.callees.end();
     if (ring) ++ring_count_;
-    for (auto m = first; ring && m != stack_.end(); ++m) rings_[m->index] = ring_count_;
+    for (auto m = first; ring && m != stack_.end(); ++m)
+      rings_[m->index] = ring_count_, effects_[m->index].returns = false;
     order_.insert(order_.end(), std::make_reverse_iterator(stack_.end()), std::make_reverse_iterator(first));
     stack_.erase(first, stack_.end());
   }

@@ -25,13 +25,14 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
-     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS PORPHYRY_FINISH
-               "; merge; trim; drop",
+     .passes =
+         "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS PORPHYRY_FINISH
+         "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
-     .passes = "trim; tail; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
+     .passes = "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
                "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,

@@ -1,4 +1,4 @@
-// What a call may do to memory, from declarations and bodies, for whole groups of functions that call each
+// What a call may do to memory, and whether it returns, from declarations and bodies, for whole groups of functions that call each
 // other.
 //
 //   const Effect& e = effects.of(module, f, call);
@@ -35,6 +35,9 @@ class KindSet {
 
 struct Effect {
   KindSet reads, writes;
+  bool returns = false;  // always: it neither traps nor runs on for ever
+  // A call whose results nobody wants may go.
+  bool leaves_nothing() const { return returns && writes.is_empty(); }
   bool operator==(const Effect&) const = default;
 };
 

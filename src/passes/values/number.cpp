@@ -37,13 +37,20 @@ class Numberer {
         next = f_.next(i);
         if (f_.op(i) == Op::Load)
           load(i);
-        else if (computes(f_.op(i)))
+        else if (computes(f_.op(i)) || only_computes(i))
           look_up(i, {});
       }
     number_on_some_paths(c_, dominators_, alias_, flow_ ? &*flow_ : nullptr, known_);
   }
 
  private:
+  // A call whose results depend on its arguments alone, and which shows nothing else.
+  bool only_computes(Instruction i) const {
+    if (f_.op(i) != Op::Call || !f_.result_count(i)) return false;
+    const Effect& e = c_.in_module.get<CallEffects>().of(f_, i);
+    return e.leaves_nothing() && e.reads.is_empty();
+  }
+
   void load(Instruction i) {
     const Address& a = f_.address(i);
     if (a.is_volatile || a.masked) return;

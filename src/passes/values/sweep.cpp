@@ -1,6 +1,7 @@
 // sweep: removes dead code. What has an effect is live; what a live instruction or block parameter
 // takes is live in turn; the rest is erased, cycles of unused block parameters included. Blocks that cannot
 // be reached go with all they hold. O(instructions + arguments).
+#include "porphyry/analyze/effects.h"
 #include "porphyry/ir/order.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
@@ -16,7 +17,7 @@ class Sweeper {
     unreachable_blocks();
     for (Block b : f_.blocks())
       for (Instruction i : f_.instructions(b))
-        if (f_.has_effect(i)) want_operands(i);
+        if (has_effect(i)) want_operands(i);
     while (!work_.empty()) {
       Value v = work_.back();
       work_.pop_back();
@@ -28,6 +29,11 @@ class Sweeper {
   }
 
  private:
+  bool has_effect(Instruction i) const {
+    if (f_.op(i) == Op::Call) return !c_.in_module.get<CallEffects>().of(f_, i).leaves_nothing();
+    return f_.has_effect(i);
+  }
+
   void want(Value v) {
     if (wanted_[v]) return;
     wanted_[v] = 1;
@@ -72,14 +78,17 @@ class Sweeper {
         bool used = false;
         for (Value v : f_.results(i)) used |= wanted_[v] != 0;
         if (used) continue;
-        if (f_.has_effect(i)) {
+        if (has_effect(i)) {
           if (f_.result_count(i) && !info(f_.op(i)).calls() && info(f_.op(i)).may_trap())
             c_.declined(f_.position(i), c_.name(f_.result(i)), "the unused operation stays", "it may trap",
                         "a divisor that is shown not to be zero");
           continue;
         }
         if (c_.wants_notes())
-          c_.done(f_.position(i), c_.name(f_.result(i)), "the value was removed", "it is unused",
+          c_.done(f_.position(i), f_.result_count(i) ? c_.name(f_.result(i)) : "",
+                  info(f_.op(i)).calls() ? "the call was removed" : "the value was removed",
+                  info(f_.op(i)).calls() ? "it leaves nothing, returns, and its results are unused"
+                                         : "it is unused",
                   {{"operation", write_text(c_.module, f_, i)}});
         for (Value v : f_.results(i)) f_.replace_uses(v, f_.constant(f_.type(v), 0));
         f_.erase(i);
