@@ -284,7 +284,7 @@ void Binder::upkeep(const Entry& entry) {
     if (k[0] == "shorter" && k.size() == 2 && (k[1] == "half" || k[1] == "whole")) {
       const Wanted a{OperandKind::Address};
       const std::pair<const char*, std::vector<Wanted>> wanted[] = {
-          {"literal", {g, n}}, {"clear", {g, g}}, {"address", {g, a}}, {"sum", {g, g}}};
+          {"literal", {g, n}}, {"clear", {g, g}}, {"address", {g, a}}, {"sum", {g, g}}, {"more", {g}}, {"less", {g}}};
       for (size_t w = 0; w < std::size(wanted); ++w)
         book_.upkeep.forms.push_back({k[1] + "." + wanted[w].first, form(wanted[w].second, w)});
       book_.upkeep.forms.push_back({k[1] + ".sum_literal", form({g, n}, 3)});

@@ -1,5 +1,5 @@
 // A zero is cheaper as a register's difference from itself, and a sum into one of its operands as an
-// addition, but for the flags; a word whose upper half is zero, as its lower half alone. Whether somebody
+// addition, one of 1 as a step, but for the flags; a word whose upper half is zero, as its lower half alone. Whether somebody
 // reads those is asked backward: at a block's end when a block behind it reads flags before it writes them.
 #include "shorter.h"
 
@@ -29,7 +29,17 @@ class Shortener {
  private:
   // Whether flags are wanted in front of a line.
   bool before(const CodeLine& i, bool behind) const {
-    return reads_flags(target_, i) || (behind && !writes_flags(target_, f_, i));
+    if (reads_flags(target_, i)) return behind || !only_passes_on(target_.form(i.form));
+    return behind && !writes_flags(target_, f_, i);
+  }
+  // Whether flags that it reads come to nothing but flags: shifts leave them as they were when they shift by
+  // zero.
+  static bool only_passes_on(const Form& form) {
+    return std::all_of(form.meaning.begin(), form.meaning.end(), [](const MeaningStep& m) {
+      auto is_flag = [](const Term& t) { return t.kind == TermKind::Flag; };
+      return std::none_of(std::begin(m.arguments), std::end(m.arguments), is_flag) ||
+             (m.kind == MeaningKind::Compute && is_flag(m.to));
+    });
   }
   bool wanted_behind(uint32_t b) const {
     const auto to = f_.successors(f_.blocks[b]);
@@ -52,7 +62,8 @@ class Shortener {
     if (i.form < first_real_form || i.operand_count != 2) return;
     for (const ShorterForms* s : {&target_.upkeep.half, &target_.upkeep.whole}) {
       if (same_group(i.form, s->literal) && s->clear) return clear(i, *s);
-      if (i.form == s->address && s->sum) return sum(i, *s);
+      if (i.form == s->address && s->sum) sum(i, *s);
+      if (same_group(i.form, s->sum_literal)) return step(i, *s);
     }
   }
   bool same_group(FormIndex a, FormIndex b) const {
@@ -87,6 +98,16 @@ class Shortener {
     i.form = s.clear;
     operands[1] = operands[0];
     operands[1].written = false;
+  }
+  void step(CodeLine& i, const ShorterForms& s) {
+    auto operands = f_.of(i);
+    if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Literal ||
+        operands[1].part != Part::Whole)
+      return;
+    const FormIndex form = operands[1].value == 1 ? s.more : operands[1].value == -1 ? s.less : 0;
+    if (!form) return;
+    i.form = form;
+    i.operand_count = 1;
   }
   void sum(CodeLine& i, const ShorterForms& s) {
     auto operands = f_.of(i);

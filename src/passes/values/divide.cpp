@@ -1,4 +1,5 @@
-// divide: quotients and remainders by constants become products and shifts.
+// divide: quotients and remainders by constants become products and shifts; what remains of a division that
+// is made anyway is taken from its quotient.
 //
 // Unsigned: with m = ceil(2^p / d) and e = m * d - 2^p, floor(m * x / 2^p) is x / d for all x < 2^k when e <=
 // 2^(p - k); the least p from the width on is taken for which m fits, after the even part of d is shifted out
@@ -6,6 +7,9 @@
 // Montgomery, "Division by Invariant Integers using Multiplication", 1994. Quotients that are promised to be
 // exact are products with the inverse of d modulo 2^width. O(divisions * width).
 #include <fmt/format.h>
+
+#include <map>
+#include <tuple>
 
 #include "porphyry/analyze/number.h"
 #include "porphyry/ir/edit.h"
@@ -60,6 +64,7 @@ class Divider {
         next = f_.next(i);
         one(i);
       }
+    for (Block b : f_.blocks()) join(b);
   }
 
  private:
@@ -97,6 +102,45 @@ class Divider {
     f_.replace_uses(f_.result(i), q);
     f_.erase(i);
   }
+  // x rem y = x - x div y * y, where that quotient is computed in the same block: before, or behind where
+  // nothing in between shows when it traps.
+  void join(Block b) {
+    using Key = std::tuple<uint32_t, uint32_t, bool>;  // dividend, divisor, signed
+    std::map<Key, Instruction> quotients, waiting;
+    for (Instruction i = f_.first(b), next; i.exists(); i = next) {
+      next = f_.next(i);
+      const Op op = f_.op(i);
+      const bool divides = op == Op::DivS || op == Op::DivU, remains = op == Op::RemS || op == Op::RemU;
+      if (!divides && !remains) {
+        if (f_.has_effect(i)) waiting.clear();
+        continue;
+      }
+      const Key key{f_.operand(i, 0).index, f_.operand(i, 1).index, op == Op::DivS || op == Op::RemS};
+      if (auto q = quotients.find(key); remains && q != quotients.end()) {
+        take_rest(i, q->second);
+      } else if (auto r = waiting.find(key); divides && r != waiting.end()) {
+        f_.move_before(i, r->second);
+        take_rest(r->second, i);
+        waiting.erase(r);
+        quotients.emplace(key, i);
+      } else {
+        (divides ? quotients : waiting).emplace(key, i);
+      }
+    }
+  }
+  void take_rest(Instruction i, Instruction quotient) {
+    type_ = f_.type(f_.result(i));
+    if (type_.bits() > 64) return;
+    pen_.before(i).from(f_.position(i));
+    Value rest = pen_.sub(f_.operand(i, 0), pen_.mul(f_.result(quotient), f_.operand(i, 1)));
+    if (c_.wants_notes())
+      c_.done(f_.position(i), c_.name(f_.result(i)), "the remainder became a product and a difference",
+              "its quotient is computed anyway", {{"operation", write_text(c_.module, f_, i)}});
+    hand_name_over(f_, f_.result(i), rest);
+    f_.replace_uses(f_.result(i), rest);
+    f_.erase(i);
+  }
+
   void declined(Instruction i, std::string why, std::string unlock) {
     if (c_.wants_notes())
       c_.declined(f_.position(i), c_.name(f_.result(i)), "the division stays", std::move(why),
