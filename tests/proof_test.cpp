@@ -179,7 +179,9 @@ class RuleProof {
     values_.emplace(n.variable, v);
     // Nobody says what lies above a value in its register.
     unsigned whole = target_.classes[shape(n.variable).register_class].bits;
-    registers_.emplace(n.variable, below(v, algebra_.fresh("above_" + name, whole)));
+    // But bools are bytes that hold nothing else.
+    const Term in_register = t.is_bool() ? Algebra::zero_extend(v, 8) : v;
+    registers_.emplace(n.variable, below(in_register, algebra_.fresh("above_" + name, whole)));
     return v;
   }
 
