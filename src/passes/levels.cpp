@@ -15,7 +15,7 @@ namespace {
   "propagate; forward; sweep; thread; tidy; bulk; outcome; unroll; frame } } "
 // What is left of loops.
 #define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
-#define PORPHYRY_FINISH "number; sweep; fold; sink; tidy"
+#define PORPHYRY_FINISH "join; number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
