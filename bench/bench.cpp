@@ -1,8 +1,8 @@
 // Measures against the host compiler, in one run: compile time per function, and the demo kernels' time.
 //
 //   porphyry_bench TWINS_FOLDER INSTRUCTIONS [PART]     the folder holds twins-O0.so, twins-O1.so,
-//   twins-O2.so (scripts/bench makes them); the part is language, compile or kernels, all of them unless
-//   named
+//   twins-O2.so and twins-O2.o (scripts/bench makes them); the part is language, compile or kernels, all of
+//   them unless named
 //
 // Ends with 1 where a kernel is slower at our -O1 than at our -O0.
 #include <dlfcn.h>
@@ -14,6 +14,7 @@
 #include <cstring>
 #include <functional>
 
+#include "behind.h"
 #include "common.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
@@ -22,6 +23,7 @@
 #include "porphyry/formats/text.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/jit.h"
+#include "porphyry/object/read.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
@@ -237,6 +239,30 @@ void* allocates_too(std::string_view name) {
   return usual_externals(name);
 }
 
+// What the listings say of kernels that are behind.
+constexpr double is_behind = 1.1;
+
+void tell_why(const std::vector<std::pair<const Kernel*, double>>& behind,
+              std::span<const std::unique_ptr<Jit>> jits, const std::string& folder) {
+  const auto bytes = read_file(folder + "/twins-O2.o");
+  if (behind.empty() || !bytes) return;
+  const auto object = read_object("twins-O2.o", *bytes);
+  if (!object) return;
+  const ObjectListing host = list_object(*object, *native_target());
+  fmt::print("\nWhere -O2 is behind by more than a tenth, what both do:\n");
+  for (auto [kernel, ratio] : behind) {
+    const machine::FunctionListing* theirs = nullptr;
+    for (const machine::FunctionListing& f : host.functions)
+      if (f.name == kernel->host_name) theirs = &f;
+    for (const auto& jit : jits)
+      for (const machine::CompiledFunction& f : jit->lowered().functions)
+        if (theirs && f.name == kernel->name)
+          fmt::print(
+              "  {:<10} {:>5.2f}   {}\n", kernel->name, ratio,
+              bench::counted_beside(machine::make_listing(jit->lowered(), f, *native_target()), *theirs));
+  }
+}
+
 // Clocks are this much apart on code that is the same to the byte.
 constexpr double clock_noise = 1.06;
 
@@ -274,6 +300,7 @@ std::vector<std::string> kernel_times(const std::string& folder) {
   fmt::print("\n");
   double log_sum[levels] = {};
   std::vector<std::string> slower;
+  std::vector<std::pair<const Kernel*, double>> behind;
   for (const Kernel& k : kernels) {
     double per = 1e9 / static_cast<double>(data.n());
     // All in turn, again and again: a machine has better and worse seconds, and each gets its share of them.
@@ -290,6 +317,8 @@ std::vector<std::string> kernel_times(const std::string& folder) {
     for (size_t level = 1; level < levels; ++level)
       if (ours[level] > ours[level - 1] * clock_noise)
         slower.push_back(fmt::format("{} at -O{}", k.name, level));
+    if (ours[levels - 1] > theirs[levels - 1] * is_behind)
+      behind.push_back({&k, ours[levels - 1] / theirs[levels - 1]});
     fmt::print("  {:<10}", k.name);
     for (double t : ours) fmt::print(" {:>8.2f}", t);
     fmt::print("  ");
@@ -304,6 +333,7 @@ std::vector<std::string> kernel_times(const std::string& folder) {
   fmt::print("  {:<10} {:>55}  ", "mean", "geometric");
   for (double sum : log_sum) fmt::print(" {:>7.2f}", std::exp(sum / static_cast<double>(std::size(kernels))));
   fmt::print("\n");
+  tell_why(behind, jits[levels - 1], folder);
   return slower;
 }
 
