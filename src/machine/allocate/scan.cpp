@@ -103,6 +103,51 @@ bool Scan::try_registers(uint32_t v, const RegisterSet& among) {
   return false;
 }
 
+// Whether a range lies within one block, without holes.
+bool Scan::is_local(uint32_t v) const {
+  const Segments& s = ranges_.virtuals[v];
+  if (f_.virtuals[v].brief || s.size() != 1) return false;
+  const uint32_t line = s[0].from / 2;
+  auto behind = std::upper_bound(f_.blocks.begin(), f_.blocks.end(), line,
+                                 [](uint32_t at, const CodeBlock& b) { return at < b.first; });
+  const CodeBlock& block = *(behind - 1);
+  return (s[0].to - 1) / 2 < block.first + block.count;
+}
+
+// How many positions behind `at` it is read, as far as that is looked at.
+uint32_t Scan::until_use(uint32_t v, uint32_t at) const {
+  constexpr uint32_t sight = 64;
+  const uint32_t end = std::min(last(v), at + sight);
+  for (uint32_t line = (at + 1) / 2; 2 * line < end; ++line) {
+    bool reads = false;
+    each_register(f_, f_.code[line], [&](Register r, bool read, bool) {
+      reads |= read && is_virtual(r) && root(r - first_virtual) == v;
+    });
+    if (reads) return 2 * line - at;
+  }
+  return end - at;
+}
+
+// Of ranges within one block, the register of the one whose next use is farthest, no_register when that is
+// this one's (L. Belady, "A Study of Replacement Algorithms for a Virtual-Storage Computer", 1966): whatever
+// goes costs one reload, and is in nobody's way until then.
+Register Scan::farthest(uint32_t v, const RegisterSet& among, Register otherwise) const {
+  const uint32_t at = first(v);
+  auto nearest = [&](Register r) {
+    uint32_t out = std::numeric_limits<uint32_t>::max();
+    for (uint32_t o : held_[r])
+      if (overlap(v, o)) out = is_local(o) ? std::min(out, until_use(o, at)) : 0;
+    return out == std::numeric_limits<uint32_t>::max() ? 0 : out;
+  };
+  Register where = otherwise;
+  uint32_t best = where == no_register ? until_use(v, at) : nearest(where);
+  for (unsigned r : among) {
+    if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
+    if (const uint32_t far = nearest(r); far > best) best = far, where = r;
+  }
+  return until_use(v, at) > best ? no_register : where;
+}
+
 // The cheapest to split goes: this one, or those in its way in one register.
 void Scan::make_room(uint32_t v, const RegisterSet& among) {
   float best = cost(v);
@@ -116,6 +161,11 @@ void Scan::make_room(uint32_t v, const RegisterSet& among) {
       if (overlap(v, o)) sum += cost(o);
     if (sum < best) best = sum, where = r;
   }
+  auto all_local = [&](Register r) {
+    return std::all_of(held_[r].begin(), held_[r].end(),
+                       [&](uint32_t o) { return !overlap(v, o) || is_local(o); });
+  };
+  if (is_local(v) && (where == no_register || all_local(where))) where = farthest(v, among, where);
   if (where == no_register)
     return mark_for_splitting(v, first(v), none,
                               only_calls ? SplitReason::Why::NoneLasts : SplitReason::Why::Crowded);

@@ -17,6 +17,12 @@ class Scan {
   uint32_t root(uint32_t v) const { return one_.root(v); }
   bool any_to_split() const { return !to_split_.empty(); }
   bool to_split(uint32_t v) const { return split_[root(v)]; }
+  // Where a root found that there is no room for it any more: a position.
+  struct ToSplit {
+    uint32_t root, at, by;  // `by`: a root, or none
+    SplitReason::Why why;
+  };
+  std::span<const ToSplit> splits() const { return to_split_; }
   Register place_of(uint32_t v) const { return place_[root(v)]; }
   const LiveRanges& ranges() const { return ranges_; }
   std::span<const SplitReason> split_reasons() const { return split_reasons_; }
@@ -30,6 +36,9 @@ class Scan {
     return meet(ranges_.virtuals[v], ranges_.virtuals[other]);
   }
   float cost(uint32_t v) const;
+  bool is_local(uint32_t v) const;
+  uint32_t until_use(uint32_t v, uint32_t at) const;
+  Register farthest(uint32_t v, const RegisterSet& among, Register otherwise) const;
   void place(uint32_t v);
   bool try_registers(uint32_t v, const RegisterSet& among);
   void make_room(uint32_t v, const RegisterSet& among);
@@ -52,10 +61,6 @@ class Scan {
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
   std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
-  struct ToSplit {
-    uint32_t root, at, by;  // `at`: a position; `by`: a root, or none
-    SplitReason::Why why;
-  };
   std::pmr::vector<ToSplit> to_split_;
   std::pmr::vector<SplitReason> split_reasons_;
   RegisterSet used_;

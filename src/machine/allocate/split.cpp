@@ -1,5 +1,6 @@
 // Idea: a value that found no register for all of its range gets one for each loop or run of uses in it (a
-// piece), and lies in its frame slot between them; a constant is rematerialized instead. Pieces are reloaded
+// piece), and lies in its frame slot between them; a constant is rematerialized instead. A run of uses is
+// parted where the scan found no more room for it, as long as uses are on both sides. Pieces are reloaded
 // where they begin to be read and spilled where they were written. Invariant: where no piece is at hand the
 // slot holds the value, and a piece is only split further, never joined, so rounds end. Cost: O(n log n) in
 // the code.
@@ -25,6 +26,7 @@ class RangeSplitter {
         count_(f_.virtuals.size()),
         starts_(work),
         runs_(count_, work),
+        cuts_(count_, work),
         homes_(work),
         loop_pieces_(work),
         edges_(work) {
@@ -34,6 +36,7 @@ class RangeSplitter {
 
   void run() {
     find_constants();
+    find_cuts();
     if (!f_.loops.empty()) {
       find_homes();
       find_loop_pieces();
@@ -119,6 +122,25 @@ class RangeSplitter {
   bool is_remade(Register r) const { return pieces_.of[root(r)].constant != none; }
 
   uint32_t depth_of(uint32_t loop) const { return loop == no_loop ? 0 : f_.loops[loop].depth; }
+
+  // Where runs are parted: the place at which the scan gave them up, if the program uses them before and
+  // behind.
+  void find_cuts() {
+    for (const Scan::ToSplit& e : scan_.splits()) cuts_[e.root].at = e.at;
+    for (uint32_t k = 0; k < f_.code.size(); ++k) {
+      if (f_.code[k].role != Role::Program) continue;
+      each_register(f_, f_.code[k], [&](Register r, bool read, bool) {
+        if (!splits(r)) return;
+        Cut& cut = cuts_[root(r)];
+        (2 * k + !read <= cut.at ? cut.before : cut.behind) = true;
+      });
+    }
+  }
+  bool is_parted(uint32_t v) const { return cuts_[v].before && cuts_[v].behind; }
+  // Whether the cut lies between two lines.
+  bool is_between(uint32_t v, uint32_t last, uint32_t now) const {
+    return is_parted(v) && 2 * last <= cuts_[v].at && 2 * now > cuts_[v].at;
+  }
 
   // The innermost loop around everything that names a register: a piece for it would be the register again.
   void find_homes() {
@@ -269,8 +291,8 @@ class RangeSplitter {
   // The run of uses that this instruction belongs to; nothing when it is the first.
   Register run_at(Register r) const {
     const Run& run = runs_[root(r)];
-    bool goes_on =
-        run.block == at_hand_.block && run.stretch == at_hand_.stretch && at_hand_.at - run.last <= run_gap;
+    bool goes_on = run.block == at_hand_.block && run.stretch == at_hand_.stretch &&
+                   at_hand_.at - run.last <= run_gap && !is_between(root(r), run.last, at_hand_.at);
     return goes_on ? run.reg : no_register;
   }
   void end_run(Register r) { runs_[root(r)].block = none; }
@@ -280,7 +302,7 @@ class RangeSplitter {
     if (Register p = loop_piece(r, at_hand_.block); p != no_register) return p;
     Register p = run_at(r);
     if (p == no_register) {
-      p = make(root(r), piece(r).scope == Scope::Run ? Scope::Brief : Scope::Run);
+      p = make(root(r), piece(r).scope == Scope::Run && !is_parted(root(r)) ? Scope::Brief : Scope::Run);
       if (read) reload(p, origin);
     }
     // A brief one serves this instruction only.
@@ -373,6 +395,11 @@ class RangeSplitter {
   size_t count_;                       // registers that the scan knows
   std::pmr::vector<uint32_t> starts_;  // by block: its first instruction, as the scan numbers them
   std::pmr::vector<Run> runs_;         // by root
+  struct Cut {
+    uint32_t at = 0;  // a position
+    bool before = false, behind = false;
+  };
+  std::pmr::vector<Cut> cuts_;  // by root
   static constexpr uint32_t unknown = no_loop - 1;
   std::pmr::vector<uint32_t> homes_;  // by root: see find_homes; empty in code without loops
   std::pmr::vector<LoopPiece> loop_pieces_;
