@@ -218,7 +218,8 @@ static std::string lowered(const Options& o, std::string_view as) {
   options.keep_bodies = as != "object";
   options.exported = true;
   std::string bytes = input_of(o);
-  bool for_c = wasm::is_wasm(bytes) && (as == "object" || as == "assembly");
+  const bool is_wasm = wasm::is_wasm(bytes);
+  bool for_c = is_wasm && (as == "object" || as == "assembly");
   if (!for_c) refuse_idle(o, {{"--header", "--header with an object of WebAssembly", false}});
   auto loaded = for_c ? load_for_c(o, std::move(bytes)) : load(o, std::move(bytes));
   loaded = optimized(o, std::move(loaded), pipeline_of(o, "-O0"));
@@ -227,7 +228,7 @@ static std::string lowered(const Options& o, std::string_view as) {
   if (as == "object" || as == "assembly")
     if (Diagnostics wrong = object_problems(*loaded->module, target); !wrong.empty())
       fail(wrong, input_at_fault);
-  follow_variables(options, *loaded->module);
+  if (!is_wasm) follow_variables(options, *loaded->module);  // whose variables have no names
   auto code = machine::lower(std::move(loaded->module), target, options);
   if (!code) fail(code.why(), input_at_fault);
   if (as == "object") return elf_bytes(make_object(*code, target));
