@@ -36,7 +36,10 @@ class Judged {
  public:
   explicit Judged(uint64_t seed) {
     program_ = make_sample(realm_, {.seed = seed, .layout = MemoryLayout{}, .lanes = seed % 3 ? 0u : 40u});
-    auto made = machine::lower(*program_.module, *native_target(), {.exported = true});
+    auto made =
+        machine::lower(*program_.module, *native_target(),
+                       {.variables = seed % 2 ? machine::Variables::Followed : machine::Variables::Observed,
+                        .exported = true});
     EXPECT_TRUE(made.good()) << render(made.why());
     lowered = std::move(*made);
     object = make_object(lowered, *native_target());
@@ -116,7 +119,8 @@ TEST(Judges, AssembledTextIsTheSameObject) {
     std::string source = folder.write("o.s", render_assembly(judged.lowered, *native_target()));
     auto made = run_command("as " + source + " -o " + folder.file("o.o") + " 2>&1");
     ASSERT_EQ(made.status, 0) << "seed " << seed << ": " << made.out.substr(0, 500);
-    for (const char* question : {"objdump -d -r", "objdump --dwarf=frames-interp"}) {
+    for (const char* question :
+         {"objdump -d -r", "objdump --dwarf=frames-interp", "readelf -W --debug-dump=info,loc,Ranges"}) {
       auto told = [&](const std::string& file) {
         return run_command("LC_ALL=C " + std::string(question) + " " + file + " | tail -n +3").out;
       };
@@ -128,7 +132,7 @@ TEST(Judges, AssembledTextIsTheSameObject) {
 TEST(Judges, NothingIsOddAboutTheFiles) {
   for (uint64_t seed = 1; seed <= 25; ++seed) {
     Judged judged(seed);
-    std::string all = judged.asked("readelf -W -a --debug-dump=info,abbrev,frames,rawline");
+    std::string all = judged.asked("readelf -W -a --debug-dump=info,abbrev,frames,rawline,loc,Ranges");
     for (const char* word : {"Warning", "warning:", "Error", "error:", "corrupt", "unknown value"})
       EXPECT_EQ(all.find(word), std::string::npos) << seed << ": " << all.substr(all.find(word), 200);
     // A linker takes it as it is and makes another object of it.
