@@ -158,8 +158,8 @@ Effect effect(const Module& module, uint64_t n, uint64_t m, uint64_t steps) {
   return out;
 }
 
-const char* const over_loops[] = {"test-last", "bulk",     "outcome", "unroll",
-                                  "unroll-by", "unswitch", "step",    "hoist"};
+const char* const over_loops[] = {"test-last", "bulk", "outcome", "unroll",      "unroll-by",
+                                  "unswitch",  "step", "hoist",   "split-rounds"};
 
 TEST(LoopPasses, MeanTheSameOnAnyLoop) {
   const uint64_t inputs[][2] = {
@@ -173,11 +173,13 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
     for (auto [n, m] : inputs) meant.push_back(effect(*plain, n, m, 3000));
     std::vector<std::string> pipelines(over_loops, std::end(over_loops));
     pipelines.push_back(
-        "test-last; tidy; outcome; fold; unroll; tidy; outcome; unroll-by; hoist; unswitch; step; sweep; "
+        "test-last; tidy; outcome; fold; unroll; tidy; outcome; unroll-by; hoist; split-rounds; unswitch; "
+        "step; sweep; "
         "number; sweep; "
         "tidy");
     pipelines.push_back(
-        "tidy; bulk; outcome; test-last; tidy; unroll; unroll-by; unswitch; fold; tidy; test-last; step; "
+        "tidy; bulk; outcome; test-last; tidy; unroll; unroll-by; unswitch; fold; split-rounds; tidy; "
+        "test-last; split-rounds; step; "
         "outcome; sweep; tidy");
     for (size_t k = 0; k < pipelines.size(); ++k) {
       auto module = after(realm, pipelines[k], text);
@@ -383,7 +385,7 @@ out:
   return
 }
 )";
-  for (const char* pass : {"outcome", "unroll", "bulk", "unroll-by", "unswitch"}) {
+  for (const char* pass : {"outcome", "unroll", "bulk", "unroll-by", "unswitch", "split-rounds"}) {
     Realm realm;
     EXPECT_EQ(write_text(*after(realm, pass, counts)), write_text(*testing::must_read(realm, counts)))
         << pass;

@@ -32,8 +32,9 @@ constexpr Level levels[] = {
      .align_loops = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
-     .passes = "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
-               "unswitch; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
+     .passes =
+         "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
+         "unswitch; split-rounds; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
      .schedule = true,
      .align_loops = true,
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
