@@ -162,13 +162,17 @@ const char* const over_loops[] = {"test-last", "bulk", "outcome", "unroll",     
                                   "unswitch",  "step", "hoist",   "split-rounds"};
 
 TEST(LoopPasses, MeanTheSameOnAnyLoop) {
-  const uint64_t inputs[][2] = {
+  const std::pair<uint64_t, uint64_t> usual[] = {
       {0, 0}, {1, 2}, {2, 1}, {5, 3}, {7, 100}, {12, 12}, {100, 7}, {~uint64_t(0), 1}, {uint64_t(-7), 4}};
   size_t changed[std::size(over_loops)] = {}, results = 0;
   for (uint64_t seed = 0; seed < testing::part_of(2000); ++seed) {
     std::string text = LoopMaker(seed).text();
     Realm realm;
     auto plain = testing::must_read(realm, text);
+    // And what is next to wrapping.
+    std::vector<std::pair<uint64_t, uint64_t>> inputs(usual, std::end(usual));
+    const uint64_t least = uint64_t(1) << (plain->signature(plain->find("f"))->parameters[0].bits() - 1);
+    inputs.insert(inputs.end(), {{least, least - 1}, {least - 1, least}, {5, least - 1}, {least - 1, 5}});
     std::vector<Effect> meant;
     for (auto [n, m] : inputs) meant.push_back(effect(*plain, n, m, 3000));
     std::vector<std::string> pipelines(over_loops, std::end(over_loops));
@@ -184,17 +188,19 @@ TEST(LoopPasses, MeanTheSameOnAnyLoop) {
     for (size_t k = 0; k < pipelines.size(); ++k) {
       auto module = after(realm, pipelines[k], text);
       if (k < std::size(over_loops)) changed[k] += write_text(*module) != write_text(*plain);
-      for (size_t in = 0; in < std::size(inputs); ++in) {
+      for (size_t in = 0; in < inputs.size(); ++in) {
         // What was not done within a limit may not end at all.
         if (meant[in].outcome.end != Outcome::End::Result) continue;
-        Effect is = effect(*module, inputs[in][0], inputs[in][1], 30000);
+        Effect is = effect(*module, inputs[in].first, inputs[in].second, 30000);
         ++results;
-        ASSERT_EQ(is.outcome.end, Outcome::End::Result) << pipelines[k] << "\n"
-                                                        << inputs[in][0] << " " << inputs[in][1] << "\n"
-                                                        << text << write_text(*module) << is.outcome.message;
+        ASSERT_EQ(is.outcome.end, Outcome::End::Result)
+            << pipelines[k] << "\n"
+            << inputs[in].first << " " << inputs[in].second << "\n"
+            << text << write_text(*module) << is.outcome.message;
         for (size_t r = 0; r < 3; ++r)
           ASSERT_EQ(is.outcome.results[r].bits, meant[in].outcome.results[r].bits)
-              << pipelines[k] << ", result " << r << " of " << inputs[in][0] << ", " << inputs[in][1] << "\n"
+              << pipelines[k] << ", result " << r << " of " << inputs[in].first << ", " << inputs[in].second
+              << "\n"
               << text << write_text(*module);
         ASSERT_EQ(is.memory, meant[in].memory) << pipelines[k] << "\n" << text << write_text(*module);
       }
@@ -365,6 +371,46 @@ two(m: i32):
   b = eq m, 9
   when b go one(m) else left
 )";
+
+// A loop tested at its end, whose counter wraps before that asks for the first time: its branch turns twice.
+TEST(LoopPasses, CountersThatWrapInTheFirstRoundKeepTheirBranch) {
+  const char* form = R"(module m
+func f(n: i8, k: i8, s: i8) -> i32 {{
+enter:
+  go loop({}, 0)
+loop(i: i8, sum: i32):
+  low = lt.s i, k
+  when low go small else great
+small:
+  a = add sum, 1
+  go next(a)
+great:
+  b = add sum, 100
+  go next(b)
+next(c: i32):
+  i2 = add i, 1
+  more = lt.s i2, n
+  when more go loop(i2, c) else out
+out:
+  return c
+}}
+)";
+  for (const char* start : {"s", "127:i8", "126:i8", "-128:i8"}) {
+    const std::string text =
+        fmt::format(fmt::runtime(form), std::string_view(start).substr(0, std::string_view(start).find(':')));
+    Realm realm;
+    auto plain = testing::must_read(realm, text), module = after(realm, "split-rounds", text);
+    const bool may_split = start[0] == '-' || std::string_view(start).starts_with("126");
+    EXPECT_EQ(write_text(*module) != write_text(*plain), may_split) << start;
+    for (uint64_t first : {127u, 128u, 0u, 5u})
+      for (uint64_t k : {0u, 5u, 127u, 129u, 250u}) {
+        const Datum data[] = {{132}, {k}, {first}};
+        Evaluator was(*plain), is(*module);
+        ASSERT_EQ(was.call(Symbol(0), data).results.at(0).bits, is.call(Symbol(0), data).results.at(0).bits)
+            << start << ", " << first << ", " << k << write_text(*module);
+      }
+  }
+}
 
 TEST(LoopPasses, LeaveLoopsWithoutAHead) {
   // The outer loop counts, but its rounds are not known to end.

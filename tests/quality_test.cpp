@@ -137,9 +137,10 @@ int moves_in(const Code& f) {
 }
 
 TEST(Quality, SpillsAreFewBesideTheLeastThatThereAre) {
+  constexpr size_t rounds_that_tell = 200;  // fewer are too few for a bound of a few percent
   std::mt19937_64 random(3);
   int ours = 0, least = 0, worst = 0;
-  for (size_t round = 0; round < testing::part_of(400); ++round) {
+  for (size_t round = 0; round < std::max<size_t>(testing::part_of(400), rounds_that_tell); ++round) {
     std::vector<Line> lines;
     size_t loads = 4 + random() % 3;
     for (size_t k = 0; k < loads; ++k) lines.push_back({});
@@ -155,7 +156,7 @@ TEST(Quality, SpillsAreFewBesideTheLeastThatThereAre) {
   }
   std::printf("spills and reloads: %d, where %d are the least; %d too many at most\n", ours, least, worst);
   EXPECT_GT(least, 100);
-  EXPECT_LE(ours * 100, least * 106);
+  EXPECT_LE(ours * 100, least * 105);
   EXPECT_LE(worst, 2);
 }
 

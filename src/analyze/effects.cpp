@@ -37,7 +37,10 @@ Effect declared(uint8_t outside) {
 // Of one instruction that is no call.
 void add_access(const Function& f, Instruction i, Effect& out) {
   const OperationInfo& row = info(f.op(i));
-  const bool access_traps = row.detail() == Detail::Address && f.address(i).guarded;
+  const bool access_traps = row.detail() == Detail::Address ? f.address(i).guarded
+                            : row.detail() == Detail::Copy
+                                ? f.copy_shape(i).from.guarded || f.copy_shape(i).to.guarded
+                                : false;
   if (access_traps || (row.may_trap() && f.has_effect(i))) out.returns = false;
   bool stated = row.layout == Layout::Load || row.layout == Layout::Store || row.layout == Layout::Fill;
   if (stated && f.address(i).is_volatile) out.writes = out.reads = KindSet::all();

@@ -114,19 +114,15 @@ namespace {
 int64_t as_signed(Bits b, unsigned width) {
   return static_cast<int64_t>(static_cast<uint64_t>(b) << (64 - width)) >> (64 - width);
 }
-bool is_signed(Op relation) {
-  return relation == Op::LtS || relation == Op::LeS || relation == Op::GtS || relation == Op::GeS;
-}
 
 // Whether each round brings what is compared nearer to where the relation ends.
 bool leads_to_limit(const Rounds& r) {
-  return (r.step > 0) ==
-         (r.relation == Op::LtS || r.relation == Op::LeS || r.relation == Op::LtU || r.relation == Op::LeU);
+  return (r.step > 0) == is_below(r.relation);
 }
 
 // Whether counting by `step` cannot wrap past the limit before it leaves.
 bool cannot_wrap(const Function& f, const Rounds& r, bool fits_s, bool fits_u) {
-  bool with_sign = is_signed(r.relation), up = r.step > 0;
+  bool with_sign = sees_signs(r.relation), up = r.step > 0;
   bool until =
       r.relation == Op::LtS || r.relation == Op::LtU || r.relation == Op::GtS || r.relation == Op::GtU;
   if (!leads_to_limit(r)) return false;
@@ -155,7 +151,7 @@ std::optional<uint64_t> count(const Rounds& r, Bits start, Bits limit, unsigned 
     if (apart % step) return std::nullopt;
     return static_cast<uint64_t>(apart / step);
   }
-  bool with_sign = is_signed(r.relation);
+  bool with_sign = sees_signs(r.relation);
   auto number = [&](Bits b) { return with_sign ? Wide(as_signed(b, width)) : static_cast<Wide>(b); };
   Wide from = number(first), to = number(limit), step = r.step;
   Wide greatest = with_sign ? static_cast<Wide>(mask >> 1) : static_cast<Wide>(mask);

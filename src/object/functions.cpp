@@ -61,6 +61,12 @@ class FunctionWriter {
   }
 
  private:
+  // The code of a body that stands in place of a call, with what was inlined in it.
+  struct Inlined {
+    InlineScope scope, outer;
+    std::vector<std::pair<uint32_t, uint32_t>> ranges;
+  };
+
   void patch_length(uint32_t section) {
     Sink s = sections_.sink(section);
     s.patch32(0, s.size() - 4);
@@ -144,8 +150,9 @@ class FunctionWriter {
     sections_.offset(info_, lines, 0);
     for (const PlacedFunction& f : functions_)
       for (const VariableFact& v : f.code->variables) note_type(s, v.type);
-    for (const PlacedFunction& f : functions_) note_inlined(s, f);
-    for (const PlacedFunction& f : functions_) write_function(s, f);
+    std::vector<std::vector<Inlined>> inlined;
+    for (const PlacedFunction& f : functions_) note_inlined(s, inlined.emplace_back(inlined_in(f)));
+    for (size_t k = 0; k < functions_.size(); ++k) write_function(s, functions_[k], inlined[k]);
     s.uleb(0);
     patch_length(info_);
   }
@@ -170,7 +177,7 @@ class FunctionWriter {
 
   // ---- functions ------------------------------------------------------------------------------------------
 
-  void write_function(Sink s, const PlacedFunction& f) {
+  void write_function(Sink s, const PlacedFunction& f, const std::vector<Inlined>& calls) {
     auto [source, first] = own_line(f);
     const bool is_local = module_[f.code->symbol].is_local;
     s.uleb(is_local ? local_function : exported_function), s.text(f.code->name);
@@ -178,7 +185,6 @@ class FunctionWriter {
     s.u64(f.code->bytes.size());
     s.uleb(first ? sources_.of(source) : 0), s.uleb(first);
     s.uleb(1), s.u8(expression::call_frame_cfa);
-    const std::vector<Inlined> calls = inlined_in(f);
     std::map<InlineScope, Scope> scopes;
     for (const bool parameters : {true, false})
       for (const VariableFact& v : f.code->variables)
@@ -189,11 +195,6 @@ class FunctionWriter {
 
   // ---- calls that were inlined ----------------------------------------------------------------------------
 
-  // The code of a body that stands in place of a call, with what was inlined in it.
-  struct Inlined {
-    InlineScope scope, outer;
-    std::vector<std::pair<uint32_t, uint32_t>> ranges;
-  };
   struct Scope {
     std::vector<const VariableFact*> variables;
     std::vector<const Inlined*> calls;
@@ -221,8 +222,8 @@ class FunctionWriter {
     return out;
   }
   // The functions whose bodies they are, as such.
-  void note_inlined(Sink s, const PlacedFunction& f) {
-    for (const Inlined& i : inlined_in(f)) {
+  void note_inlined(Sink s, const std::vector<Inlined>& calls) {
+    for (const Inlined& i : calls) {
       if (!i.scope.function.exists()) continue;
       if (!abstract_.try_emplace(i.scope.function.index, static_cast<uint32_t>(s.size())).second) continue;
       s.uleb(abstract_function), s.text(module_.text(i.scope.function)), s.uleb(was_inlined);

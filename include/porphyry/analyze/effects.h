@@ -1,5 +1,5 @@
-// What a call may do to memory, and whether it returns, from declarations and bodies, for whole groups of functions that call each
-// other.
+// What a call may do to memory, and whether it returns, from declarations and bodies, for whole groups of
+// functions that call each other.
 //
 //   const Effect& e = effects.of(module, f, call);
 //   if (!e.writes.may(module.kinds, access.kind)) … the call leaves it alone

@@ -86,6 +86,10 @@ struct PositionRow {
   Position merged_with{};
   Name inlined{};  // where it was inlined: the function it stands in
   bool operator==(const PositionRow&) const = default;
+  // On the same line, in the same body.
+  bool same_line(const PositionRow& o) const {
+    return source == o.source && line == o.line && inlined_at == o.inlined_at;
+  }
 };
 
 struct SourceFile {

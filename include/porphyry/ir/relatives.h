@@ -33,4 +33,12 @@ constexpr const Relatives* relatives_of(Op op) {
   return nullptr;
 }
 
+// Of orderings of integers: whether they see signs, and whether a is the smaller one where a OP b holds.
+constexpr bool sees_signs(Op op) {
+  return op == Op::LtS || op == Op::LeS || op == Op::GtS || op == Op::GeS;
+}
+constexpr bool is_below(Op op) {
+  return op == Op::LtS || op == Op::LeS || op == Op::LtU || op == Op::LeU;
+}
+
 }  // namespace porphyry

@@ -64,7 +64,7 @@ constexpr Type carrier(Type t) {
 }
 
 // The steps are passes (src/machine/legalize/steps.inc), which need a target among their surroundings:
-//   observe     gives watched variables places in the frame, where that was asked for
+//   observe     keeps what is to be known of variables: their values, or places in the frame
 //   reach       removes unreachable blocks
 //   marks       removes sole, end, watch, here, renew, release and kinds, which passes before have heard
 //   passing     parameters, arguments and results as the convention passes them; see passing.h

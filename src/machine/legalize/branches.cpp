@@ -190,15 +190,22 @@ class ChoiceSplitter {
                      [](const BitWay& a, const BitWay& b) { return a.weight > b.weight; });
     return out;
   }
+  // How far the number lies behind the least one of these ranges, as a word. Numbers outside of them go
+  // elsewhere; the pen goes on with the others.
+  Value place_in(size_t first, size_t last) {
+    const Bits least = ranges_[first].least, span = ranges_[last - 1].greatest - least;
+    const Way& elsewhere = lowerings_.back();
+    const Value place = least ? pen_.sub(value_, number(least)) : value_;
+    const Value near = pen_.write(Op::LeU, {place, number(span)});
+    const Block inside = f_.add_block_after(pen_.block());
+    branch(near, {inside, {}, runs(first, last)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
+    pen_.at_end(inside);
+    return f_.type(place) == word_ ? place : pen_.widen_u(word_, place);
+  }
   void by_bits(size_t first, size_t last, const std::vector<BitWay>& ways) {
     const Way& elsewhere = lowerings_.back();
-    Value place = pen_.sub(value_, number(ranges_[first].least));
-    Value near = pen_.write(Op::LeU, {place, number(ranges_[last - 1].greatest - ranges_[first].least)});
-    Block tests = f_.add_block_after(pen_.block());
+    const Value place = place_in(first, last);
     double left = share(first, last);
-    branch(near, {tests, {}, count(left)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
-    pen_.at_end(tests);
-    if (f_.type(place) != word_) place = pen_.widen_u(word_, place);
     const Value one = f_.constant(word_, 1);
     for (size_t k = 0; k < ways.size(); ++k) {
       const Way& way = lowerings_[ways[k].edge];
@@ -212,11 +219,11 @@ class ChoiceSplitter {
     }
   }
 
-  // A table costs as much as about four comparisons, wherever it leads, and four bytes for each number, where
-  // a comparison with its jump takes about eight. How many comparisons a tree needs is what the ways of the
-  // choice tell, in bits (C. Shannon, "A Mathematical Theory of Communication", 1948), and one more.
+  // A table costs as much as three or four comparisons, wherever it leads, and four bytes for each number,
+  // where a comparison with its jump takes about eight. A tree asks one for each bit that the choice tells
+  // (C. Shannon, "A Mathematical Theory of Communication", 1948), and one or two more at its leaves.
   bool suits_a_table(size_t first, size_t last) const {
-    constexpr double comparisons = 4, numbers_for_a_range = 4;
+    constexpr double most_bits = 2, numbers_for_a_range = 4;
     constexpr size_t least_ranges = 5;
     const Bits span = ranges_[last - 1].greatest - ranges_[first].least;
     const auto count = static_cast<double>(last - first);
@@ -229,19 +236,13 @@ class ChoiceSplitter {
       const double p = (before_[k + 1] - before_[k]) / sum;
       bits -= p * std::log2(p);
     }
-    return bits + 1.5 > comparisons - 0.5;
+    return bits > most_bits;
   }
-  // One check that the number lies among those of the ranges; what lies between them goes elsewhere.
+  // What lies between the ranges goes elsewhere.
   void by_table(size_t first, size_t last) {
-    const Bits least = ranges_[first].least, span = ranges_[last - 1].greatest - least;
-    const Way& elsewhere = lowerings_.back();
-    Value place = least ? pen_.sub(value_, number(least)) : value_;
-    Value near = pen_.write(Op::LeU, {place, number(span)});
-    Block chooses = f_.add_block_after(pen_.block()), gap = way_in(elsewhere, chooses);
-    const double all = share(first, last);
-    branch(near, {chooses, {}, count(all)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
-    pen_.at_end(chooses);
-    if (f_.type(place) != word_) place = pen_.widen_u(word_, place);
+    const Bits least = ranges_[first].least;
+    const Value place = place_in(first, last);
+    const Block chooses = pen_.block(), gap = way_in(lowerings_.back(), chooses);
     std::vector<Bits> numbers;
     std::vector<Target> targets;
     for (size_t k = first; k < last; ++k) {

@@ -1,5 +1,7 @@
-// observe: a place in the frame for each watched variable and each parameter with a name, which is written
-// where the variable changes; only where debuggers are to find all of them. O(instructions).
+// observe: what is to be known of variables is put into a form that the steps behind it keep. Observed, each
+// watched variable and each parameter with a name gets a place in the frame, which is written where the
+// variable changes. Followed, a variable keeps its values; of those whose values will be taken apart it is
+// only known that they change. O(instructions).
 #include <bit>
 #include <map>
 
@@ -11,30 +13,52 @@ namespace {
 
 class Observer {
  public:
-  explicit Observer(FunctionContext& c) : f_(c.function), watches_(state(c).watches), pen_(c.module, f_) {}
+  explicit Observer(FunctionContext& c)
+      : f_(c.function), s_(state(c)), pen_(c.module, f_), first_(f_.first(f_.entry())) {}
 
   void run() {
-    const Block entry = f_.entry();
     std::vector<Instruction> all;
     for (Block b : f_.blocks())
       for (Instruction i : f_.instructions(b))
         if (f_.op(i) == Op::Watch) all.push_back(i);
-    first_ = f_.first(entry);
-    pen_.before(first_);
-    for (uint32_t k = 0; k < f_.parameters().size();
-         ++k)  // where they arrive, until they have their own places
-      if (const Value v = f_.parameters()[k]; f_.name(v).exists())
-        watches_.mark(pen_, {f_.name(v), f_.type(v), true}, k);
-    for (Value v : f_.parameters())
-      if (Name name = f_.name(v); name.exists()) keep(first_, {name, f_.type(v), true}, v);
+    const bool observed = s_.watches.how == Variables::Observed;
+    arrive(observed);
     for (Instruction i : all) {
       const Value v = f_.operand(i, 0);
-      keep(i, {f_.watched(i), f_.type(v), false, InlineScope::of(pen_.module(), f_.position(i))}, v);
-      f_.erase(i);
+      const Watched variable{f_.watched(i), f_.type(v), false,
+                             InlineScope::of(pen_.module(), f_.position(i))};
+      if (observed)
+        keep(i, variable, v);
+      else if (stays_whole(variable.type))
+        s_.watches.marks.push_back({i, variable, {}, true});
+      else
+        s_.watches.mark(pen_.before(i), variable, {});
+      if (observed || !stays_whole(variable.type)) f_.erase(i);
     }
   }
 
  private:
+  // Parameters lie where they arrive, until they have their own places.
+  void arrive(bool observed) {
+    pen_.before(first_);
+    for (uint32_t k = 0; k < f_.parameters().size(); ++k)
+      if (const Watched variable = parameter(k); variable.name.exists()) s_.watches.mark(pen_, variable, k);
+    for (uint32_t k = 0; observed && k < f_.parameters().size(); ++k)
+      if (const Watched variable = parameter(k); variable.name.exists())
+        keep(first_, variable, f_.parameters()[k]);
+  }
+  Watched parameter(size_t k) const {
+    const Value v = f_.parameters()[k];
+    return {f_.name(v), f_.type(v), true};
+  }
+  // Whether a value of this type is one value to the end of all steps.
+  bool stays_whole(Type t) const {
+    if (t.has_lanes()) return false;
+    const bool has_register =
+        std::has_single_bit(t.bits()) && t.bits() >= 8 && t.bits() <= s_.target.word_bits;
+    return t.is_bool() || t.is_float() || t.is_pointer() || has_register;
+  }
+
   // Writes the value to the variable's place before `at`.
   void keep(Instruction at, Watched variable, Value v) {
     Instruction& slot =
@@ -48,11 +72,11 @@ class Observer {
     pen_.before(at);
     const Value address = f_.result(slot);
     pen_.store(v, {.align = 1}, {&address, 1});
-    watches_.mark(pen_, variable, {});
+    s_.watches.mark(pen_, variable, {});
   }
 
   Function& f_;
-  Watches& watches_;
+  Legalization& s_;
   Pen pen_;
   Instruction first_;                                                         // of the function, as it was
   std::map<std::tuple<InlineScope, uint32_t, unsigned>, Instruction> slots_;  // by name and bits
@@ -65,7 +89,7 @@ namespace legal {
 void observe(FunctionContext& c) {
   Watches& w = state(c).watches;
   w.begin();
-  if (w.how == Variables::Observed) Observer(c).run();
+  if (w.how != Variables::Ignored) Observer(c).run();
 }
 
 }  // namespace legal

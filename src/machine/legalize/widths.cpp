@@ -6,6 +6,7 @@
 #include <bit>
 
 #include "access_pieces.h"
+#include "porphyry/ir/relatives.h"
 #include "porphyry/machine/passing.h"
 #include "state.h"
 
@@ -117,11 +118,10 @@ class WidthSplitter final : public Splitter {
   Value compared(Op op, Parts a, Parts b, unsigned w) {
     if (op == Op::Eq) return words_.eq(a, b);
     if (op == Op::Ne) return pen_.make(Op::Not, {words_.eq(a, b)});
-    bool is_signed = op == Op::LtS || op == Op::LeS || op == Op::GtS || op == Op::GeS;
+    const bool is_signed = sees_signs(op);
     if (is_signed) a = words_.signed_(a, w), b = words_.signed_(b, w);
-    bool greater = op == Op::GtS || op == Op::GeS || op == Op::GtU || op == Op::GeU;
     bool or_equal = op == Op::LeS || op == Op::GeS || op == Op::LeU || op == Op::GeU;
-    return greater ? words_.less(b, a, is_signed, or_equal) : words_.less(a, b, is_signed, or_equal);
+    return is_below(op) ? words_.less(a, b, is_signed, or_equal) : words_.less(b, a, is_signed, or_equal);
   }
 
   Parts of_two(Instruction i, Op op, const Parts& a, const Parts& b, unsigned w) {

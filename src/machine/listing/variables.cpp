@@ -132,6 +132,8 @@ class VariableWalk {
   VariableWalk(const Function& legal, std::span<const Watched> watched, const Allocation& how,
                const CompiledFunction& emitted, const Target& target)
       : f_(legal), code_(how.code), emitted_(emitted), stays_(legal, how, emitted, target) {
+    for (uint32_t k = 0; k < code_.slots.size(); ++k)
+      if (code_.slots[k].origin.exists()) slots_[code_.slots[k].origin.index] = k;
     number_variables(watched);
     find_events(watched);
   }
@@ -171,11 +173,9 @@ class VariableWalk {
   uint32_t meaning_of(const Watched& w) {
     Meaning m{Where::Register, w.value.index};
     if (w.slot.exists()) {
-      auto slot = std::find_if(code_.slots.begin(), code_.slots.end(),
-                               [&](const FrameSlot& s) { return s.origin == w.slot; });
-      if (slot == code_.slots.end()) return gone;
-      m = {Where::Frame,
-           static_cast<uint64_t>(stays_.frame_place(static_cast<size_t>(slot - code_.slots.begin())))};
+      const auto slot = slots_.find(w.slot.index);
+      if (slot == slots_.end()) return gone;
+      m = {Where::Frame, static_cast<uint64_t>(stays_.frame_place(slot->second))};
     } else if (!w.value.exists()) {
       return gone;
     } else if (f_.is_constant(w.value)) {
@@ -294,7 +294,8 @@ class VariableWalk {
       numbers_;  // by name and type: row of out_
   std::map<std::pair<InlineScope, uint32_t>, std::vector<uint32_t>> namesakes_;  // rows of out_
   std::map<std::pair<uint8_t, uint64_t>, uint32_t> known_;                       // rows of meanings_
-  std::vector<uint32_t> variables_;                                              // by row of watched
+  std::map<uint32_t, uint32_t> slots_;  // of the frame, by what reserves them
+  std::vector<uint32_t> variables_;     // by row of watched
   std::vector<Meaning> meanings_;
   std::vector<std::vector<Event>> events_;  // by block
   std::vector<uint32_t> at_start_;          // by block and variable

@@ -119,8 +119,7 @@ class Selection::Writer {
   bool same_line(Instruction a, Instruction b) const {
     const Position x = w_.f.position(a), y = w_.f.position(b);
     if (!x.exists() || !y.exists()) return false;
-    const PositionRow &p = module_.position(x), &q = module_.position(y);
-    return p.source == q.source && p.line == q.line && p.inlined_at == q.inlined_at;
+    return module_.position(x).same_line(module_.position(y));
   }
 
   void one(Instruction i, const Ways& ways) {

@@ -8,9 +8,9 @@
 
 #include <map>
 
-#include "porphyry/analyze/dominators.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/edit.h"
+#include "porphyry/ir/order.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -39,10 +39,12 @@ class Specializer {
     Symbol caller;
     Instruction at;
   };
-  // What parameters decide in a body.
+  // A function that may be copied.
   struct Body {
+    const Function& f;
+    Blocks order;  // reverse postorder
     size_t size = 0;
-    std::vector<bool> decides;  // by parameter
+    std::vector<bool> decides;  // by parameter: whether branches and comparisons ask for it
   };
 
   void find_calls() {
@@ -64,7 +66,7 @@ class Specializer {
   }
 
   Body look(const Function& f) const {
-    Body out;
+    Body out{f, reverse_postorder(f), 0, {}};
     out.decides.resize(f.parameters().size());
     for (Block b : f.blocks()) out.size += f.instructions(b).count();
     for (size_t k = 0; k < out.decides.size(); ++k) {
@@ -89,12 +91,12 @@ class Specializer {
     for (const Call& c : calls)
       if (std::vector<Given> given = given_by(c, body); !given.empty()) all[given].push_back(c);
     for (const auto& [given, group] : all) {
-      std::vector<Call>& to = groups[what_matters(module_.function(s), given)];
+      std::vector<Call>& to = groups[what_matters(body, given)];
       to.insert(to.end(), group.begin(), group.end());
     }
     size_t copies = 0;
     for (const auto& [given, group] : groups) {
-      const size_t goes = what_goes(module_.function(s), given), stays = body.size - goes;
+      const size_t goes = what_goes(body, given), stays = body.size - goes;
       if (goes * part_that_goes < body.size) {
         tell(s, group, given, false, "too little of the body depends on that", body.size, goes);
       } else if (copies == most_copies || stays > left_) {
@@ -119,17 +121,20 @@ class Specializer {
   }
 
   // The constants without which much more of the body would stay: with fewer a copy serves more calls.
-  std::vector<Given> what_matters(const Function& f, std::vector<Given> given) const {
+  std::vector<Given> what_matters(const Body& body, std::vector<Given> given) const {
+    size_t all = what_goes(body, given);
     for (size_t k = given.size(); k-- > 0 && given.size() > 1;) {
       std::vector<Given> less = given;
       less.erase(less.begin() + static_cast<ptrdiff_t>(k));
-      if (4 * what_goes(f, less) >= 3 * what_goes(f, given)) given = std::move(less);
+      const size_t without = what_goes(body, less);
+      if (4 * without >= 3 * all) given = std::move(less), all = without;
     }
     return given;
   }
 
   // How many instructions lie in blocks that only ways lead to which are never taken.
-  size_t what_goes(const Function& f, const std::vector<Given>& given) const {
+  size_t what_goes(const Body& body, const std::vector<Given>& given) const {
+    const Function& f = body.f;
     std::map<uint32_t, uint64_t> known;  // by value
     for (auto [k, bits] : given) known[f.parameters()[k].index] = bits;
     auto number = [&](Value v) -> std::optional<Bits> {
@@ -144,16 +149,16 @@ class Specializer {
           continue;
         const auto a = number(f.operand(i, 0)), b = number(f.operand(i, 1));
         if (!a || !b) continue;
-        const std::optional<bool> truth = compare(f.op(i), f.type(f.operand(i, 0)), *a, *b);
-        if (truth) known[f.result(i).index] = *truth;
+        const Bits both[] = {*a, *b};
+        known[f.result(i).index] =
+            static_cast<uint64_t>(compute(f.op(i), f.type(f.operand(i, 0)), Type::boolean(), both).bits);
       }
     // Blocks in an order in which those that lead to one stand before it, but for ways back, which are taken
     // to be there only when the block is reached at all.
-    const Dominators dominators(f);
     std::vector<bool> reached(f.block_limit());
     reached[f.entry().index] = true;
     size_t out = 0;
-    for (Block b : dominators.order()) {
+    for (Block b : body.order) {
       if (!reached[b.index]) {
         out += f.instructions(b).count();
         continue;
@@ -167,25 +172,6 @@ class Specializer {
     }
     return out;
   }
-  static std::optional<bool> compare(Op op, Type t, Bits a, Bits b) {
-    const unsigned spare = 64 - t.bits();
-    const auto x = static_cast<int64_t>(static_cast<uint64_t>(a) << spare) >> spare,
-               y = static_cast<int64_t>(static_cast<uint64_t>(b) << spare) >> spare;
-    switch (op) {
-      case Op::Eq: return a == b;
-      case Op::Ne: return a != b;
-      case Op::LtU: return a < b;
-      case Op::LeU: return a <= b;
-      case Op::GtU: return a > b;
-      case Op::GeU: return a >= b;
-      case Op::LtS: return x < y;
-      case Op::LeS: return x <= y;
-      case Op::GtS: return x > y;
-      case Op::GeS: return x >= y;
-      default: return std::nullopt;
-    }
-  }
-
   void copy_for(Symbol s, const std::vector<Given>& given, const std::vector<Call>& calls) {
     const std::string base(module_.symbol_name(s));
     std::string name;

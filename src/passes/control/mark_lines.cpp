@@ -15,8 +15,7 @@ void mark_lines(FunctionContext& c) {
       const Position p = f.position(i);
       if (!p.exists()) continue;
       const PositionRow& row = c.module.position(p);
-      const bool same =
-          last.line == row.line && last.source == row.source && last.inlined_at == row.inlined_at;
+      const bool same = row.same_line(last);
       last = row;
       if (same || f.op(i) == Op::Here) continue;
       pen.before(i).from(p).here();

@@ -80,4 +80,17 @@ void Duplicates::rejoin(std::span<const Duplicated> copies, Reaching& reaching) 
   reaching.finish();
 }
 
+bool LoopCopies::take(FunctionContext& c, const LoopShape& loop, Instruction branch, const char* what_stays) {
+  constexpr size_t most_of_loop = 64, most_of_function = 256;
+  const auto [size, reserves, calls] = body_of(c.function, loop);
+  if (!reserves && size <= most_of_loop && instructions_ + size <= most_of_function)
+    return instructions_ += size, true;
+  if (c.wants_notes())
+    c.declined(c.function.position(branch), c.name(c.function.operand(branch, 0)), what_stays,
+               reserves ? "the loop reserves memory" : "the loop would be copied, and is too large",
+               reserves ? "memory reserved in front of it" : "a smaller loop",
+               {{"instructions", std::to_string(size)}, {"most", std::to_string(most_of_loop)}});
+  return false;
+}
+
 }  // namespace porphyry

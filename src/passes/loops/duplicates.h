@@ -10,6 +10,7 @@
 
 #include "porphyry/analyze/rounds.h"
 #include "porphyry/ir/copy.h"
+#include "porphyry/optimize/pass.h"
 
 namespace porphyry {
 
@@ -46,6 +47,16 @@ class Duplicates {
   SideTable<Block, uint32_t> group_;  // of blocks that were copied together
   uint32_t groups_ = 0;
   std::vector<struct Duplicated> known_;
+};
+
+// How much of a function passes may have twice that stand a loop beside its copy.
+class LoopCopies {
+ public:
+  // Whether the loop may be copied; a note says why not, and what stays as it is.
+  bool take(FunctionContext& c, const LoopShape& loop, Instruction branch, const char* what_stays);
+
+ private:
+  size_t instructions_ = 0;  // copied so far
 };
 
 struct Duplicated {

@@ -6,16 +6,15 @@
 
 #include "duplicates.h"
 #include "front.h"
+#include "porphyry/ir/compute.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
+#include "porphyry/ir/relatives.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {
-
-constexpr size_t most_instructions = 64;  // of a loop that is copied
-constexpr size_t most_copied = 256;       // in a function
 
 // A branch whose condition changes once.
 struct Turn {
@@ -32,90 +31,71 @@ class RoundSplitter {
 
   void run() {
     const Dominators& dominators = c_.facts.get<Dominators>();
-    for (LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
-      if (!loop.innermost) continue;
-      find_ways_in(f_, loops_, loop);  // those of loops in front may have been copied
-      if (!loop.entry.exists() || !loop.back.exists()) continue;
+    each_inner_loop(f_, dominators, loops_, [&](const LoopShape& loop) {
+      if (!loop.entry.exists() || !loop.back.exists()) return;
       const auto rounds = rounds_of(f_, loops_, dominators, loop);
       for (Block b : loop.blocks)
         if (auto turn = turn_at(loop, f_.terminator(b), rounds)) {
-          if (fits(loop, *turn)) one(loop, *turn);
+          if (copies_.take(c_, loop, turn->branch, "the loop stays one")) one(loop, *turn);
           break;
         }
-    }
+    });
     duplicates_.rejoin();
   }
 
  private:
-  bool in_loop(const LoopShape& loop, Block b) const {
-    return loops_.knows(b) && loops_.contains(loop.head, b);
-  }
-
   std::optional<Turn> turn_at(const LoopShape& loop, Instruction branch,
                               const std::optional<Rounds>& rounds) const {
     if (f_.op(branch) != Op::When) return std::nullopt;
     const Block yes = f_.to(f_.edge(branch, 0)), no = f_.to(f_.edge(branch, 1));
-    if (yes == no || yes == loop.head || no == loop.head || !in_loop(loop, yes) || !in_loop(loop, no))
-      return std::nullopt;
+    const bool stays = loops_.contains(loop.head, yes) && loops_.contains(loop.head, no);
+    if (yes == no || yes == loop.head || no == loop.head || !stays) return std::nullopt;
     const Instruction compare = f_.definition(f_.operand(branch, 0));
-    if (!compare.exists() || f_.operand_count(compare) != 2) return std::nullopt;
+    if (!compare.exists() || !is_ordering(f_.op(compare))) return std::nullopt;
     for (bool turned : {false, true}) {
       const Value counter = f_.operand(compare, turned), limit = f_.operand(compare, !turned);
-      const auto relation = relation_of(f_.op(compare), turned);
-      if (!relation || !stays_same(f_, loops_, loop.head, limit) ||
-          f_.kind(counter) != ValueKind::BlockParameter || f_.defining_block(counter) != loop.head)
+      const Op relation = turned ? relatives_of(f_.op(compare))->mirrored : f_.op(compare);
+      if (!stays_same(f_, loops_, loop.head, limit) || f_.kind(counter) != ValueKind::BlockParameter ||
+          f_.defining_block(counter) != loop.head)
         continue;
-      if (const int step = direction(loop, counter, *relation, rounds)) {
-        const bool holds_first = (step > 0) == (*relation == Op::LtS || *relation == Op::LeS ||
-                                                *relation == Op::LtU || *relation == Op::LeU);
-        return Turn{branch, *relation, counter, limit, holds_first ? 0u : 1u};
-      }
+      if (const int step = direction(loop, counter, sees_signs(relation), rounds))
+        return Turn{branch, relation, counter, limit, (step > 0) == is_below(relation) ? 0u : 1u};
     }
     return std::nullopt;
   }
-  static std::optional<Op> relation_of(Op op, bool turned) {
-    switch (op) {
-      case Op::LtS: return turned ? Op::GtS : op;
-      case Op::LeS: return turned ? Op::GeS : op;
-      case Op::GtS: return turned ? Op::LtS : op;
-      case Op::GeS: return turned ? Op::LeS : op;
-      case Op::LtU: return turned ? Op::GtU : op;
-      case Op::LeU: return turned ? Op::GeU : op;
-      case Op::GtU: return turned ? Op::LtU : op;
-      case Op::GeU: return turned ? Op::LeU : op;
-      default: return std::nullopt;
-    }
+  static bool is_ordering(Op op) {
+    return sees_signs(op) || op == Op::LtU || op == Op::LeU || op == Op::GtU || op == Op::GeU;
   }
   // Which way the counter moves, seen with or without a sign; 0 where it may wrap, or nothing is known.
-  int direction(const LoopShape& loop, Value counter, Op relation,
+  int direction(const LoopShape& loop, Value counter, bool is_signed,
                 const std::optional<Rounds>& rounds) const {
     const auto progress = progress_of(f_, loops_, loop, counter);
     const Type t = f_.type(counter);
     if (!progress || !progress->step.exists() || !t.is_integer() || t.bits() > 64 ||
         !f_.is_constant(progress->step))
       return 0;
-    const auto sign = [](Op op) { return op == Op::LtS || op == Op::LeS || op == Op::GtS || op == Op::GeS; };
-    const bool is_signed = sign(relation);
-    const unsigned spare = 64 - t.bits();
-    const auto step =
-        static_cast<int64_t>(static_cast<uint64_t>(f_.constant_bits(progress->step)) << spare) >> spare;
-    // What decides how many rounds there are does not wrap before it leaves.
-    const bool counts = rounds && rounds->kind == Rounds::Kind::Counted && rounds->parameter == counter &&
-                        rounds->scale == 1 && rounds->only_exit && rounds->relation != Op::Ne &&
-                        rounds->relation != Op::Eq && sign(rounds->relation) == is_signed;
-    if (!counts && !(is_signed ? progress->fits_s : progress->fits_u && step > 0)) return 0;
+    const auto step = static_cast<__int128>(sign_extended(f_.constant_bits(progress->step), t.bits()));
+    const bool promised = is_signed ? progress->fits_s : progress->fits_u && step > 0;
+    if (!promised && !counts(*progress, step, is_signed, rounds)) return 0;
     return step > 0 ? 1 : step < 0 ? -1 : 0;
   }
-
-  bool fits(const LoopShape& loop, const Turn& turn) {
-    const auto [size, reserves, calls] = body_of(f_, loop);
-    if (!reserves && size <= most_instructions && copied_ + size <= most_copied) return copied_ += size, true;
-    if (c_.wants_notes())
-      c_.declined(f_.position(turn.branch), c_.name(f_.operand(turn.branch, 0)), "the loop stays one",
-                  reserves ? "it reserves memory" : "it would be copied, and is too large",
-                  reserves ? "memory reserved in front of it" : "a smaller loop",
-                  {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_instructions)}});
-    return false;
+  // Whether the counter is what decides how many rounds there are, and so does not wrap before it leaves.
+  // Where that is asked of the next round's, the first step has to be known not to.
+  bool counts(const Progress& p, __int128 step, bool is_signed, const std::optional<Rounds>& rounds) const {
+    const bool decides = rounds && rounds->kind == Rounds::Kind::Counted &&
+                         rounds->parameter == p.parameter && rounds->scale == 1 && rounds->only_exit &&
+                         rounds->relation != Op::Ne && rounds->relation != Op::Eq &&
+                         sees_signs(rounds->relation) == is_signed;
+    if (!decides || rounds->offset == 0) return decides;
+    if (!f_.is_constant(p.start)) return false;
+    const unsigned width = f_.type(p.start).bits();
+    const Bits start = f_.constant_bits(p.start);
+    const __int128 next =
+        (is_signed ? static_cast<__int128>(sign_extended(start, width)) : static_cast<__int128>(start)) +
+        step;
+    const __int128 most = static_cast<__int128>(mask_of(is_signed ? width - 1 : width));
+    return (rounds->offset & mask_of(width)) == (static_cast<Bits>(step) & mask_of(width)) && next <= most &&
+           next >= (is_signed ? -most - 1 : 0);
   }
 
   void one(const LoopShape& loop, const Turn& turn) {
@@ -160,7 +140,7 @@ class RoundSplitter {
   Function& f_;
   const Loops& loops_;
   Duplicates duplicates_;
-  size_t copied_ = 0;
+  LoopCopies copies_;
 };
 
 }  // namespace

@@ -17,6 +17,7 @@
 
 #include "front.h"
 #include "porphyry/ir/edit.h"
+#include "porphyry/ir/relatives.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 #include "recurrences.h"
@@ -190,10 +191,9 @@ class Stepper {
         }
       }
     Op relation = f_.op(compare);
-    bool signs = relation == Op::LtS || relation == Op::LeS || relation == Op::GtS || relation == Op::GeS;
     bool counts = f_.operand(p.next, 0) == p.parameter && f_.is_constant(f_.operand(p.next, 1));
-    return !widened.empty() && with_sign != without && with_sign == signs && counts && relation != Op::Ne &&
-           relation != Op::Eq;
+    return !widened.empty() && with_sign != without && with_sign == sees_signs(relation) && counts &&
+           relation != Op::Ne && relation != Op::Eq;
   }
   void widen_counter(LoopShape& loop, const Progress& p, const Rounds& rounds, Op op,
                      std::span<const Instruction> widened, Instruction compare) {

@@ -26,12 +26,10 @@ class Unroller {
 
   void run() {
     const Dominators& dominators = c_.facts.get<Dominators>();
-    for (LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
-      if (!loop.innermost) continue;
-      find_ways_in(f_, loops_, loop);  // those of loops in front may have been copied
+    each_inner_loop(f_, dominators, loops_, [&](const LoopShape& loop) {
       auto rounds = rounds_of(f_, loops_, dominators, loop);
       if (rounds && rounds->known && fits(loop, *rounds->known)) one(loop, *rounds);
-    }
+    });
     duplicates_.rejoin();
   }
 

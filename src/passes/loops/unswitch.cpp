@@ -15,9 +15,6 @@
 namespace porphyry {
 namespace {
 
-constexpr size_t most_instructions = 64;  // of a loop that is copied
-constexpr size_t most_copied = 256;       // in a function
-
 class Unswitcher {
  public:
   explicit Unswitcher(FunctionContext& c)
@@ -26,8 +23,7 @@ class Unswitcher {
   void run() {
     const Dominators& dominators = c_.facts.get<Dominators>();
     Frequencies frequencies(f_, dominators, loops_);
-    for (const LoopShape& loop : loop_shapes(f_, dominators, loops_)) {
-      if (!loop.innermost) continue;
+    each_inner_loop(f_, dominators, loops_, [&](const LoopShape& loop) {
       Staying staying(f_, loops_, loop);
       Instruction best;
       for (Block b : loop.blocks) {
@@ -36,23 +32,12 @@ class Unswitcher {
                     staying.stays(f_.operand(i, 0)) && f_.to(f_.edge(i, 0)) != f_.to(f_.edge(i, 1));
         if (asks && (!best.exists() || frequencies.of(b) > frequencies.of(f_.block(best)))) best = i;
       }
-      if (best.exists() && fits(loop, best)) one(loop, best);
-    }
+      if (best.exists() && copies_.take(c_, loop, best, "the branch stays in the loop")) one(loop, best);
+    });
     duplicates_.rejoin();
   }
 
  private:
-  bool fits(const LoopShape& loop, Instruction branch) {
-    const auto [size, reserves, calls] = body_of(f_, loop);
-    if (!reserves && size <= most_instructions && copied_ + size <= most_copied) return copied_ += size, true;
-    if (c_.wants_notes())
-      c_.declined(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch stays in the loop",
-                  reserves ? "the loop reserves memory" : "the loop would be copied, and is too large",
-                  reserves ? "memory reserved in front of it" : "a smaller loop",
-                  {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_instructions)}});
-    return false;
-  }
-
   void one(const LoopShape& loop, Instruction branch) {
     if (c_.wants_notes())
       c_.done(f_.position(branch), c_.name(f_.operand(branch, 0)), "the branch is taken in front of its loop",
@@ -78,7 +63,7 @@ class Unswitcher {
   Function& f_;
   const Loops& loops_;
   Duplicates duplicates_;
-  size_t copied_ = 0;
+  LoopCopies copies_;
 };
 
 }  // namespace

@@ -54,7 +54,8 @@ class Joiner {
   };
   // What a value adds to the sum from bit `at` on, below bit `end`; false when that is no load.
   bool gather(Value v, unsigned at, unsigned end, Block b, std::vector<Part>& parts, unsigned& steps) const {
-    if (!steps--) return ++steps, false;
+    if (steps == 0) return false;
+    --steps;
     if (f_.is_constant(v)) return f_.constant_bits(v) == 0;
     const Instruction d = f_.definition(v);
     if (!d.exists() || f_.block(d) != b || !f_.has_one_use(v) || parts.size() == most_parts) return false;
@@ -180,7 +181,8 @@ class Joiner {
     return out;
   }
   bool gather_bytes(Value v, Block b, std::vector<Bytes>& out, unsigned& steps) const {
-    if (!steps--) return ++steps, false;
+    if (steps == 0) return false;
+    --steps;
     const Instruction d = f_.definition(v);
     if (d.exists() && f_.block(d) == b && is_sum(d) && f_.has_one_use(v))
       return gather_bytes(f_.operand(d, 0), b, out, steps) && gather_bytes(f_.operand(d, 1), b, out, steps);

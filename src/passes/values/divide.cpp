@@ -64,7 +64,7 @@ class Divider {
         next = f_.next(i);
         one(i);
       }
-    for (Block b : f_.blocks()) join(b);
+    for (Block b : f_.blocks()) share_quotients(b);
   }
 
  private:
@@ -104,7 +104,7 @@ class Divider {
   }
   // x rem y = x - x div y * y, where that quotient is computed in the same block: before, or behind where
   // nothing in between shows when it traps.
-  void join(Block b) {
+  void share_quotients(Block b) {
     using Key = std::tuple<uint32_t, uint32_t, bool>;  // dividend, divisor, signed
     std::map<Key, Instruction> quotients, waiting;
     for (Instruction i = f_.first(b), next; i.exists(); i = next) {
