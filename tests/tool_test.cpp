@@ -50,6 +50,7 @@ TEST(Tool, VerbsDoTheirWork) {
   EXPECT_EQ(tool("run " + file + " f -4 zero:8 --on native").out, "-1\n");
   Ran optimized = tool("optimize " + file + " -O1 --steps");
   EXPECT_NE(optimized.out.find("promote  f         7 became 4"), std::string::npos) << optimized.out;
+  EXPECT_EQ(optimized.out.find("func f"), std::string::npos);  // the module goes to -o
   EXPECT_EQ(optimized.out.find("reserve"), std::string::npos);
   EXPECT_NE(tool("why " + file).out.find("promote done in f, s: the slot became a value"), std::string::npos);
   EXPECT_EQ(testing::read_json(tool("why --json " + file).out)[0]["pass"], "promote");

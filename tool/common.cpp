@@ -129,26 +129,25 @@ static uint8_t permits_of(const Options& o) {
 Pipeline pipeline_of(const Options& o, const char* usual_level) {
   if (!o.level.empty() && !o.pipeline.empty())
     fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
-  if (!o.pipeline.empty()) {
-    PassTable table = standard_passes();
-    for (const auto& pass : machine::legalization_passes().all()) table.add(*pass);
-    auto p = read_pipeline(o.pipeline, table);
-    if (!p) fail(p.why(), call_at_fault);
-    return *p;
-  }
-  return level_of(o, usual_level).pipeline();
+  return o.pipeline.empty() ? level_of(o, usual_level).pipeline() : pipeline_named(o.pipeline);
 }
 
-// Whether a step of legalization is among the passes.
-static bool wants_target(const Pipeline& pipeline) {
+Pipeline pipeline_named(const std::string& text) {
+  if (auto level = level_named(text)) return level->pipeline();
+  PassTable table = standard_passes();
+  for (const auto& pass : machine::legalization_passes().all()) table.add(*pass);
+  auto p = read_pipeline(text, table);
+  if (!p) fail(p.why(), call_at_fault);
+  return *p;
+}
+
+bool wants_target(const Pipeline& pipeline) {
   std::vector<std::string> names = pipeline.names();
   return std::any_of(names.begin(), names.end(),
                      [](const std::string& name) { return machine::legalization_passes().find(name); });
 }
 
-std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
-                                  Notes* notes, std::vector<StepRecord>* steps) {
-  Module& module = *loaded->module;
+void give_facts(const Options& o, Module& module, Notes* notes) {
   if (!o.recorded.empty()) {
     auto record = read_file(o.recorded);
     if (!record) fail(record.why(), input_at_fault);
@@ -158,9 +157,14 @@ std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> load
     if (!problems.empty() && !problems[0].file.empty()) fail(problems, input_at_fault);
     if (!problems.empty()) say(render(problems));
   }
-  // Several files take a thread each.
-  PipelineOptions options{.notes = notes, .steps = steps, .threads = o.files.size() > 1 ? 1u : 0u};
   if (uint8_t permits = permits_of(o)) give_permits(module, permits, notes);
+}
+
+void with_pipeline(const Options& o, Module& module, const Pipeline& pipeline, Notes* notes,
+                   const std::function<Diagnostics(const PipelineOptions&)>& run) {
+  give_facts(o, module, notes);
+  // Several files take a thread each.
+  PipelineOptions options{.notes = notes, .threads = o.files.size() > 1 ? 1u : 0u};
   std::optional<machine::Coverage> coverage;
   std::optional<machine::Legalizer> legalizer;
   if (wants_target(pipeline)) {
@@ -173,16 +177,22 @@ std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> load
   // What is asked for by name is called from outside, local or not.
   Symbol asked = o.function.empty() ? Symbol() : module.find(o.function);
   bool was_local = asked.exists() && std::exchange(module[asked].is_local, false);
-  Diagnostics broken = run_pipeline(module, pipeline, options);
+  Diagnostics broken = run(options);
   if (!broken.empty()) fail(broken, input_at_fault);
   if (asked.exists()) module[asked].is_local = was_local;
+}
+
+std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
+                                  Notes* notes) {
+  Module& module = *loaded->module;
+  with_pipeline(o, module, pipeline, notes,
+                [&](const PipelineOptions& options) { return run_pipeline(module, pipeline, options); });
   return loaded;
 }
 
-std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes,
-                                       std::vector<StepRecord>* steps) {
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes) {
   Pipeline pipeline = pipeline_of(o, usual_level);  // a wrong one is said before anything is read
-  return optimized(o, load(o), pipeline, notes, steps);
+  return optimized(o, load(o), pipeline, notes);
 }
 
 std::string known_levels() {
@@ -299,6 +309,19 @@ void put_out(const Options& o, const std::string& all) {
   }
   Diagnostics failed = write_file(o.output, all);
   if (!failed.empty()) fail(failed, input_at_fault);
+}
+
+void tell(const Options& o, const std::string& text) {
+  Options out = o;
+  out.output.clear();
+  put_out(out, text);
+}
+
+std::vector<std::string> call_words(const Options& o) {
+  std::vector<std::string> out;
+  for (const std::string& w : o.words)
+    out.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
+  return out;
 }
 
 std::optional<std::string> filtered(const std::string& command, const std::string& input) {

@@ -39,11 +39,19 @@ std::string input_of(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o, std::string bytes);
 Pipeline pipeline_of(const Options& o, const char* usual_level);
+// Of a level's name or a written pipeline.
+Pipeline pipeline_named(const std::string& text);
+// Whether a step of legalization is among the passes.
+bool wants_target(const Pipeline& pipeline);
 // Loads and runs the pipeline. One that is already loaded, or one from the input.
 std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
-                                  Notes* notes = nullptr, std::vector<StepRecord>* steps = nullptr);
-std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr,
-                                       std::vector<StepRecord>* steps = nullptr);
+                                  Notes* notes = nullptr);
+std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr);
+// Records and permits that the call gives.
+void give_facts(const Options& o, Module& module, Notes* notes = nullptr);
+// The same for a run of one's own, with all that passes need.
+void with_pipeline(const Options& o, Module& module, const Pipeline& pipeline, Notes* notes,
+                   const std::function<Diagnostics(const PipelineOptions&)>& run);
 // Fails when a module is not one that legalization takes.
 void refuse_illegal(const Module& module, const machine::Target& target);
 const machine::Target& target_of(const Options& o);
@@ -52,6 +60,10 @@ machine::LowerOptions lower_options(const Options& o, const machine::Target& tar
 void follow_variables(machine::LowerOptions& options, const Module& module);
 Symbol function_of(const Module& module, const std::string& name);
 void put_out(const Options& o, const std::string& text);
+// What is told of a run; with -o for what it makes, still to standard output.
+void tell(const Options& o, const std::string& text);
+// Arguments of a call as they were given: the mark of negative numbers is off.
+std::vector<std::string> call_words(const Options& o);
 
 // An option that does something only for some calls; one that would do nothing is refused.
 struct Needs {

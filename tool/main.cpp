@@ -108,7 +108,20 @@ void options_of_unpack(CLI::App* verb, Options& o) {
 void options_of_optimize(CLI::App* verb, Options& o) {
   add_files(verb, o, true);
   add_output(verb, o);
-  verb->add_flag("--steps", o.steps, "Tell what each pass changed, on standard error");
+  add_json(verb, o);
+  verb->add_flag("--steps", o.steps,
+                 "Tell what each pass changed and what it cost; the module is written only with -o");
+  verb->add_flag("--difference", o.difference, "With --steps, the lines that each step changed");
+  verb->add_option("--pass", o.pass, "With --difference, only what this pass changed");
+  verb->add_option("--function", o.function, "With --difference, only what was changed in this function");
+  verb->add_flag("--check", o.check,
+                 "Evaluate the program before and behind each pass, and name the first one that changed what "
+                 "it means; ends with 1 when there is one");
+  verb->add_option("--call", o.one_calls,
+                   "With --check, \"FUNCTION ARGUMENT …\" in place of inputs that are made; may be repeated")
+      ->allow_extra_args(false);
+  verb->add_option("--inputs", o.inputs, "With --check, how many inputs are made for each function");
+  verb->add_option("--seed", o.seed, "With --check, which inputs are made");
 }
 
 void options_of_lower(CLI::App* verb, Options& o) {
@@ -156,6 +169,37 @@ void options_of_run(CLI::App* verb, Options& o) {
   verb->positionals_at_end(false);
 }
 
+void options_of_trace(CLI::App* verb, Options& o) {
+  add_common(verb, o, true);
+  add_output(verb, o);
+  add_json(verb, o);
+  verb->add_option("function", o.function, "The function to call");
+  verb->add_option("arguments", o.words, "As run takes them");
+  verb->add_option("--against", o.against,
+                   "Run a second form in step and point at the first value that differs: a level, a written "
+                   "pipeline, or a file");
+  verb->add_flag("--bits", o.bits, "The bits of each value, too");
+  verb->add_option("--in", o.pass, "Only values made in this function");
+  verb->add_option("--value", o.value, "Only this value");
+  verb->add_option("--skip", o.skip, "Lines to leave out at the beginning");
+  verb->add_option("--lines", o.lines, "Lines to show (2,000 unless said)");
+  verb->add_option("--seed", o.seed, "What the evaluator fills fresh memory from");
+  verb->add_option("--step-limit", o.step_limit, "Operations (1,000,000,000 unless said)");
+  verb->positionals_at_end(false);
+}
+
+void options_of_shrink(CLI::App* verb, Options& o) {
+  add_common(verb, o, false);
+  add_output(verb, o);
+  verb->add_option("--test", o.test,
+                   "A command; {} stands for the file with a smaller program. It is kept when the command "
+                   "ends as it does with the whole program")
+      ->required();
+  verb->add_option("--says", o.says, "And when what the command prints holds these words");
+  verb->add_option("--time-limit", o.time_limit, "Seconds that the command may take");
+  verb->add_option("--threads", o.threads, "How many commands run at a time; one a core unless said");
+}
+
 void options_of_why(CLI::App* verb, Options& o) {
   add_common(verb, o, true);
   add_json(verb, o);
@@ -194,6 +238,11 @@ constexpr Verb verbs[] = {
      options_of_run, porphyry::tool::verb_run},
     {"why", "The notes of the passes: what was done, what was declined and what would unlock it",
      options_of_why, porphyry::tool::verb_why},
+    {"trace",
+     "A call step by step, each value in all its forms; --against runs two forms of the program in step",
+     options_of_trace, porphyry::tool::verb_trace},
+    {"shrink", "Cuts a program down to what still makes a command end as it does", options_of_shrink,
+     porphyry::tool::verb_shrink},
     {"demo", "The whole tour on the shipped night of readings", options_of_demo, porphyry::tool::verb_demo},
 };
 

@@ -163,10 +163,7 @@ int verb_run(const Options& o) {
     const machine::Target& target = target_of(o);
     machine::LowerOptions options = lower_options(o, target);
     auto loaded = optimized(o, load(o, std::move(bytes)), pipeline_of(o, "-O0"));
-    std::vector<std::string> words;
-    for (const std::string& w : o.words)
-      words.push_back(w.starts_with(number_mark) ? w.substr(number_mark.size()) : w);
-    auto call = prepare_call(*loaded->module, o.function, words);
+    auto call = prepare_call(*loaded->module, o.function, call_words(o));
     if (!call) fail(call.why(), call_at_fault);
     CallOutcome out;
     if (o.on == "eval") {

@@ -16,7 +16,6 @@
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
-#include "porphyry/render/notes.h"
 #include "porphyry/render/operations.h"
 #include "porphyry/render/sample.h"
 
@@ -168,19 +167,6 @@ int verb_unpack(const Options& o) {
   return over_inputs(o, ".por", [](const Options& one) { return write_text(*load(one)->module); });
 }
 
-int verb_optimize(const Options& o) {
-  if (int status = guarded([&] {
-        if (o.files.size() < 2) check_form_ending(o);
-      }))
-    return status;
-  return over_inputs(o, ".por", [](const Options& one) {
-    std::vector<StepRecord> steps;
-    auto loaded = load_optimized(one, "-O1", nullptr, one.steps ? &steps : nullptr);
-    if (one.steps) say(render(steps));
-    return form_to_write(one).write(*loaded->module);
-  });
-}
-
 // The program as its steps leave it, up to the one named.
 static std::string legalized(Module& module, const machine::Target& target,
                              const machine::LowerOptions& options, const Options& o) {
@@ -259,18 +245,6 @@ int verb_lower(const Options& o) {
       }))
     return status;
   return over_inputs(o, form->ending, [&](const Options& one) { return lowered(one, form->name); });
-}
-
-int verb_why(const Options& o) {
-  return guarded([&] {
-    Notes notes;
-    auto loaded = load_optimized(o, "-O1", &notes);
-    if (!o.function.empty()) {
-      function_of(*loaded->module, o.function);
-      std::erase_if(notes, [&](const Note& n) { return n.function != o.function; });
-    }
-    put_out(o, o.json ? render_json(notes) : render(notes, on_terminal()));
-  });
 }
 
 }  // namespace porphyry::tool

@@ -20,11 +20,15 @@ struct Options {
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
        no_colour = false, here = false, lazy = false, lives = false, guarded = false;
-  std::string calls, header, record, recorded;
+  bool difference = false, check = false, bits = false;
+  std::string calls, header, record, recorded, pass, value, against, test, says;
+  std::vector<std::string> one_calls;  // "FUNCTION ARGUMENT …"
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
+  size_t skip = 0, lines = 2'000, inputs = 32;
+  unsigned threads = 0;
 };
 
 int verb_check(const Options& o);
@@ -37,6 +41,8 @@ int verb_optimize(const Options& o);
 int verb_lower(const Options& o);
 int verb_run(const Options& o);
 int verb_why(const Options& o);
+int verb_trace(const Options& o);
+int verb_shrink(const Options& o);
 int verb_demo(const Options& o);
 
 }  // namespace porphyry::tool

@@ -7,6 +7,7 @@
 #include <bit>
 #include <chrono>
 #include <cstring>
+#include <random>
 
 #include "porphyry/formats/text.h"
 #include "porphyry/print/literals.h"
@@ -56,30 +57,64 @@ Result<CallWord> read_file_word(const std::string& word, ByteOrder order) {
 
 }  // namespace
 
+namespace {
+
+// Small numbers, the ends of the range and anything; floats are halves, most of them small.
+Bits made_number(Type t, std::mt19937_64& random) {
+  if (t.is_float()) {
+    double v = static_cast<double>(static_cast<int64_t>(random() % 2001) - 1000) / (random() % 4 ? 8 : 0.5);
+    return t.bits() == 32 ? Bits(std::bit_cast<uint32_t>(static_cast<float>(v)))
+                          : Bits(std::bit_cast<uint64_t>(v));
+  }
+  Bits any = Bits(random()) << 64 | random();
+  return (random() % 4 ? any % 16 : any) & mask_of(t.bits());
+}
+
+// "zero:BYTES[:TYPE]", "random:BYTES[:TYPE[:SEED]]"
+Result<CallWord> read_fresh_word(const std::string& word, ByteOrder order) {
+  const bool random = word.starts_with("random:");
+  auto parts = split(word.substr(word.find(':') + 1), ':');
+  auto n = text::integer_bits(parts[0], Type::integer(64));
+  auto type = parts.size() > 1 ? Type::named(parts[1]) : Type::integer(8);
+  auto seed = parts.size() > 2 ? text::integer_bits(parts[2], Type::integer(64)) : std::optional<Bits>(1);
+  if (!n || *n > (uint64_t(1) << 30) || !type || type->is_pointer() || !seed ||
+      parts.size() > (random ? 3u : 2u))
+    return complaint("'" + word + "' is not a number of bytes up to 2^30 and perhaps a type" +
+                         (random ? " and a seed" : ""),
+                     random ? "random:BYTES, random:BYTES:TYPE or random:BYTES:TYPE:SEED"
+                            : "zero:BYTES, or zero:BYTES:TYPE");
+  std::vector<uint8_t> bytes(static_cast<size_t>(*n));
+  std::mt19937_64 numbers(static_cast<uint64_t>(*seed));
+  for (size_t at = 0; random && at + type->bytes() <= bytes.size(); at += type->bytes()) {
+    std::vector<uint64_t> words;
+    for (unsigned lane = 0; lane < type->lanes(); ++lane) {
+      Bits v = made_number(type->element(), numbers);
+      words.push_back(static_cast<uint64_t>(v));
+      if (type->words_per_lane() == 2) words.push_back(static_cast<uint64_t>(v >> 64));
+    }
+    put_value(*type, words, order, bytes.data() + at);
+  }
+  CallWord out;
+  out.piece = MemoryPiece{word, *type, std::move(bytes), nullptr, order};
+  return out;
+}
+
+}  // namespace
+
 Result<CallWord> read_call_word(const std::string& word, Type type, ByteOrder order) {
-  bool file = word.starts_with("file:"), zero = word.starts_with("zero:");
+  bool file = word.starts_with("file:"), zero = word.starts_with("zero:") || word.starts_with("random:");
   if ((file || zero) && !type.is_pointer())
     return complaint("'" + word + "' gives an address, but the parameter is " + type.name(),
                      "a number of type " + type.name());
   if (file) return read_file_word(word, order);
-  if (zero) {
-    auto parts = split(word.substr(5), ':');
-    auto n = text::integer_bits(parts[0], Type::integer(64));
-    auto shown = parts.size() > 1 ? Type::named(parts[1]) : Type::integer(8);
-    if (!n || *n > (uint64_t(1) << 30) || !shown || shown->is_pointer() || parts.size() > 2)
-      return complaint("'" + word + "' is not a number of bytes up to 2^30 and perhaps a type",
-                       "zero:BYTES, or zero:BYTES:TYPE");
-    CallWord out;
-    out.piece = MemoryPiece{word, *shown, std::vector<uint8_t>(static_cast<size_t>(*n)), nullptr, order};
-    return out;
-  }
+  if (zero) return read_fresh_word(word, order);
   auto words = text::literal_words(word, type);
   if (!words && type.is_float() && !type.has_lanes())  // a whole number will do
     if (auto bits = text::float_bits(word, type)) words = std::vector<uint64_t>{*bits};
   if (!words)
-    return complaint(
-        "'" + word + "' is not a number of type " + type.name(),
-        type.is_pointer() ? "file:PATH:TYPE, zero:BYTES or null" : "a number of type " + type.name());
+    return complaint("'" + word + "' is not a number of type " + type.name(),
+                     type.is_pointer() ? "file:PATH:TYPE, zero:BYTES, random:BYTES or null"
+                                       : "a number of type " + type.name());
   CallWord out;
   out.words = std::move(*words);
   return out;
@@ -200,10 +235,8 @@ Result<PreparedCall> prepare_call(const Module& module, std::string_view functio
   return out;
 }
 
-CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options) {
-  Evaluator evaluator(module, options);
-  for (size_t k = 0; k < module.symbol_count();
-       ++k) {  // the mathematical functions that native code finds too
+void provide_usual(Evaluator& evaluator, const Module& module) {
+  for (size_t k = 0; k < module.symbol_count(); ++k) {
     const SymbolRow& row = module[Symbol(k)];
     void* host = row.kind == SymbolKind::ExternFunction ? usual_externals(module.text(row.name)) : nullptr;
     if (!host || *row.signature != Signature{std::vector<Type>(row.signature->parameters.size(), Type::f64()),
@@ -220,6 +253,9 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
       return true;
     });
   }
+}
+
+Outcome run_prepared(Evaluator& evaluator, const Module& module, PreparedCall& call) {
   std::vector<Datum> pieces, arguments;
   for (MemoryPiece& p : call.pieces)
     pieces.push_back(evaluator.attach(p.memory->bytes().first(p.initial.size()), p.word));
@@ -231,12 +267,12 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
     for (size_t w = 0; a.piece < 0 && w < a.words.size(); w += step)
       arguments.push_back({a.words[w], step == 2 ? a.words[w + 1] : 0});
   }
-  auto start = std::chrono::steady_clock::now();
-  Outcome run = evaluator.call(call.function, arguments);
-  CallOutcome out;
-  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  out.end = static_cast<CallOutcome::End>(run.end);
-  out.message = run.message;
+  return evaluator.call(call.function, arguments);
+}
+
+std::vector<std::string> result_texts(const Module& module, Symbol function, const Outcome& run) {
+  std::vector<std::string> out;
+  const Signature& signature = module.function(function).signature();
   for (size_t k = 0, at = 0; !run.results.empty() && k < signature.results.size(); ++k) {
     Type t = signature.results[k];
     std::vector<uint64_t> words;
@@ -244,8 +280,21 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
       words.push_back(run.results[at].bits);
       if (t.words_per_lane() == 2) words.push_back(run.results[at].high);
     }
-    out.results.push_back(text::literal_text(words, t));
+    out.push_back(text::literal_text(words, t));
   }
+  return out;
+}
+
+CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options) {
+  Evaluator evaluator(module, options);
+  provide_usual(evaluator, module);
+  auto start = std::chrono::steady_clock::now();
+  Outcome run = run_prepared(evaluator, module, call);
+  CallOutcome out;
+  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.end = static_cast<CallOutcome::End>(run.end);
+  out.message = run.message;
+  out.results = result_texts(module, call.function, run);
   for (const Outcome::Call& c : run.trace) {
     std::string line = "in " + std::string(module.symbol_name(c.function));
     if (c.at.exists()) {

@@ -17,6 +17,7 @@ void Evaluator::Machine::enter(Symbol function, std::span<const Datum> arguments
   std::copy(p.constants.begin(), p.constants.end(), slots_.begin() + static_cast<ptrdiff_t>(base));
   frames_.push_back({function, &p, 0, base, static_cast<uint32_t>(promises_.size())});
   for (size_t k = 0; k < arguments.size(); ++k) slots_[base + p.parameters[k]] = arguments[k];
+  if (options_.follow) follow_parameters(frames_.back(), {}, module_.function(function).parameters());
   if (!p.makes_promises) return;
   for (size_t k = 0; k < arguments.size(); ++k) {
     Datum& d = slots_[base + p.parameters[k]];
@@ -181,11 +182,13 @@ void Evaluator::Machine::call_host(const Step& s, Symbol to, bool returns) {
   }
   Frame& frame = frames_.back();
   std::copy(results.begin(), results.end(), slots_.begin() + static_cast<ptrdiff_t>(frame.base + s.out));
+  if (options_.follow) follow_results(frame, s);
   ++frame.step;
 }
 
 void Evaluator::Machine::return_step(const Step& s) {
   const Frame& frame = frames_.back();
+  if (options_.follow) follow_results(frame, s);
   moved_.clear();
   for (uint32_t k = 0; k < s.all.count; ++k)
     moved_.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
@@ -203,6 +206,7 @@ void Evaluator::Machine::give_results(std::span<const Datum> results) {
   Frame& caller = frames_.back();
   uint32_t out = caller.plan->steps[caller.step].out;
   std::copy(results.begin(), results.end(), slots_.begin() + static_cast<ptrdiff_t>(caller.base + out));
+  if (options_.follow) follow_results(caller, caller.plan->steps[caller.step]);
   ++caller.step;
 }
 

@@ -131,7 +131,10 @@ inline bool quick(const Step& s, Datum* slots) {
 
 }  // namespace
 
-void Evaluator::Machine::run() {
+void Evaluator::Machine::run() { options_.follow ? run_steps<true>() : run_steps<false>(); }
+
+template <bool followed>
+void Evaluator::Machine::run_steps() {
   running_ = true;
   uint64_t steps = 0;
   while (running_) {
@@ -139,7 +142,8 @@ void Evaluator::Machine::run() {
     const Step* s = frame.plan->steps.data() + frame.step;
     Datum* slots = slots_.data() + frame.base;
     // Straight runs of quick operations stay in this loop.
-    while (s->quick && steps < options_.step_limit && quick(*s, slots)) ++s, ++steps;
+    if (!followed)
+      while (s->quick && steps < options_.step_limit && quick(*s, slots)) ++s, ++steps;
     frame.step = static_cast<uint32_t>(s - frame.plan->steps.data());
     if (++steps > options_.step_limit) {
       end(Outcome::End::Exhausted, fmt::format("the run took more than {} steps", options_.step_limit));
@@ -170,9 +174,12 @@ void Evaluator::Machine::run() {
       case Layout::Call:
       case Layout::CallThrough: call_step(*s); continue;
       case Layout::Return: return_step(*s); continue;
-      default: plain(*s, slots);
+      default:
+        if (!(followed && s->quick && quick(*s, slots))) plain(*s, slots);
     }
-    if (running_) ++frame.step;
+    if (!running_) break;
+    if (followed) follow_results(frame, *s);
+    ++frame.step;
   }
   out_.steps = steps;
 }
@@ -182,6 +189,28 @@ void Evaluator::Machine::see(const Frame& frame, const Step& s) {
   for (uint32_t k = 0; k < s.all.count; ++k)
     lanes.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
   options_.see({frame.function, s.origin, lanes, frames_.size()});
+}
+
+void Evaluator::Machine::follow_value(const Frame& frame, Instruction at, Value v) {
+  const uint32_t first = frame.plan->places[v.index];
+  const Datum* lanes = slots_.data() + frame.base + first;
+  options_.follow(
+      {frame.function, at, v, {lanes, module_.function(frame.function).type(v).lanes()}, frames_.size()});
+}
+
+void Evaluator::Machine::follow_parameters(const Frame& frame, Instruction at,
+                                           std::span<const Value> parameters) {
+  for (Value v : parameters) follow_value(frame, at, v);
+}
+
+void Evaluator::Machine::follow_results(const Frame& frame, const Step& s) {
+  const Function& f = module_.function(frame.function);
+  for (Value v : f.results(s.origin)) follow_value(frame, s.origin, v);
+  if (f.result_count(s.origin)) return;
+  std::vector<Datum> lanes;
+  for (uint32_t k = 0; k < s.all.count; ++k)
+    lanes.push_back(slots_[frame.base + frame.plan->lists[s.all.first + k]]);
+  options_.follow({frame.function, s.origin, {}, lanes, frames_.size()});
 }
 
 void Evaluator::Machine::jump(Frame& frame, const Jump& j) {
@@ -195,7 +224,11 @@ void Evaluator::Machine::jump(Frame& frame, const Jump& j) {
   } else {
     for (uint32_t k = 0; k < j.count; ++k) slots[pairs[2 * k + 1]] = slots[pairs[2 * k]];
   }
+  const Instruction at = frame.plan->steps[frame.step].origin;
   frame.step = j.step;
+  if (!options_.follow) return;
+  const Function& f = module_.function(frame.function);
+  follow_parameters(frame, at, f.parameters(f.to(j.edge)));
 }
 
 void Evaluator::Machine::choose(Frame& frame, const Step& s, const Datum* slots) {

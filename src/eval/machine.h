@@ -35,7 +35,12 @@ class Evaluator::Machine {
   // evaluator.cpp
   void place_data();
   void run();
+  template <bool followed>
+  void run_steps();
   void see(const Frame& frame, const eval::Step& s);
+  void follow_value(const Frame& frame, Instruction at, Value v);
+  void follow_parameters(const Frame& frame, Instruction at, std::span<const Value> parameters);
+  void follow_results(const Frame& frame, const eval::Step& s);
   void end(Outcome::End how, std::string message);
   void fault(std::string message) { end(Outcome::End::Fault, std::move(message)); }
   void jump(Frame& frame, const eval::Jump& j);

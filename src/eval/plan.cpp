@@ -18,6 +18,7 @@ class Planner {
     }
     for (Jump& j : plan_.jumps) j.step = starts[j.step];
     plan_.slot_count = next_;
+    plan_.places = std::move(slots_);
     return std::move(plan_);
   }
 

@@ -47,6 +47,7 @@ struct Plan {
   std::vector<Choice> choices;
   std::vector<Datum> constants;      // slots 0 …
   std::vector<uint32_t> parameters;  // a slot a lane
+  std::vector<uint32_t> places;      // by value: its first slot
   std::vector<uint32_t> reserves;    // hidden slots: the object that is live, if any
   std::vector<uint8_t> marks;        // of parameters, a byte a lane
   uint32_t slot_count = 0;

@@ -29,24 +29,6 @@ std::string source_name(const std::string& name) {
   return out;
 }
 
-// How control goes on behind an instruction, read off its meaning.
-struct Flow {
-  bool jumps = false;   // to the label among its operands
-  bool goes_on = true;  // what stands behind it may run next
-};
-Flow flow_of(const Form& form) {
-  Flow out;
-  bool calls = false;
-  for (const MeaningStep& s : form.meaning) {
-    bool always = s.arguments[s.kind == MeaningKind::Go ? 1 : 0].kind == TermKind::Literal;
-    calls |= s.kind == MeaningKind::Store && s.arguments[0].kind == TermKind::Next;
-    if (s.kind == MeaningKind::Go && form.is_jump) out.jumps = true;
-    if ((s.kind == MeaningKind::Go || s.kind == MeaningKind::Trap) && always) out.goes_on = false;
-  }
-  if (calls) out.goes_on = true;
-  return out;
-}
-
 struct Extent {
   uint64_t from, to;
   std::string name, also;
@@ -184,9 +166,9 @@ class FunctionLister {
                                   [](uint64_t p, const auto& l) { return p < l.offset; });
     if (after != lines_.begin()) out.position = (after - 1)->position;
     auto& t = out_.totals;
-    ++t.instructions;
     t.bytes += d.size;
     if (!d.described) {
+      ++t.instructions;
       ++t.not_described;
       t.bytes_not_described += d.size;
       out.text =
@@ -195,8 +177,7 @@ class FunctionLister {
       return out;
     }
     const Form& form = target_.form(d.plain.form);
-    for (const FormOperand& o : form.operands)
-      if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
+    machine::count(t, form);
     out.text = spell(target_, d.plain, names(d, out.operation));
     return out;
   }

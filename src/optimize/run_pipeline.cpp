@@ -74,7 +74,7 @@ class FunctionRun {
   bool run(Steps steps) {
     bool changed = false;
     for (const auto& s : steps) {
-      if (!problems.empty()) return changed;
+      if (!problems.empty() || stopped) return changed;
       if (!s.pass)
         changed |= repeat(s.inner);
       else if (one(*s.pass))
@@ -83,11 +83,12 @@ class FunctionRun {
     return changed;
   }
   Diagnostics problems;
+  bool stopped = false;  // by whoever watches
 
  private:
   bool repeat(Steps steps) {
     unsigned rounds = 0;
-    while (rounds < options_.most_repetitions && run(steps)) ++rounds;
+    while (rounds < options_.most_repetitions && run(steps) && !stopped) ++rounds;
     if (rounds == options_.most_repetitions)
       tell_budget(std::string(c_.module.symbol_name(c_.symbol)), options_);
     return rounds > 0;
@@ -111,6 +112,7 @@ class FunctionRun {
         });
     if (!changed) return false;
     c_.facts.keep(pass.keeps);
+    if (options_.watch) stopped = !options_.watch({c_.module, pass.name, c_.symbol});
     if (!options_.check_between) return true;
     problems = broken_by(pass, verify(c_.module, c_.symbol));
     for (const std::string& name : c_.facts.false_claims())
@@ -159,12 +161,12 @@ class ModuleRun {
 
   bool run(Steps steps) {
     bool changed = false;
-    while (!steps.empty() && problems.empty()) {
+    while (!steps.empty() && goes_on()) {
       size_t plain = 0;
       while (plain < steps.size() && !over_module(steps[plain])) ++plain;
       if (plain) changed |= each_function(steps.first(plain));
       steps = steps.subspan(plain);
-      if (steps.empty() || !problems.empty()) break;
+      if (steps.empty() || !goes_on()) break;
       changed |= steps[0].pass ? one(*steps[0].pass) : repeat(steps[0].inner);
       steps = steps.subspan(1);
     }
@@ -173,10 +175,12 @@ class ModuleRun {
   Diagnostics problems;
 
  private:
+  bool goes_on() const { return problems.empty() && !ended_; }
+
   bool repeat(Steps steps) {
     unsigned rounds = 0;
     ++repeating_;
-    while (rounds < options_.most_repetitions && run(steps)) ++rounds;
+    while (rounds < options_.most_repetitions && run(steps) && goes_on()) ++rounds;
     --repeating_;
     if (rounds == options_.most_repetitions) tell_budget("", options_);
     return rounds > 0;
@@ -198,7 +202,7 @@ class ModuleRun {
       changed = one_by_one(steps, todo);
     if (left)
       for (Symbol s : todo) (*left)[s.index] = module_.function(s).changes();
-    if (problems.empty()) finish(module_, steps, options_);
+    if (goes_on()) finish(module_, steps, options_);
     if (module_.symbol_count() != known) facts_.reset();
     return changed;
   }
@@ -207,7 +211,7 @@ class ModuleRun {
     bool changed = false;
     const size_t known = module_.symbol_count();
     // Those that are added meanwhile come last.
-    for (size_t k = 0; k < todo.size() + module_.symbol_count() - known && problems.empty(); ++k) {
+    for (size_t k = 0; k < todo.size() + module_.symbol_count() - known && goes_on(); ++k) {
       Symbol s = k < todo.size() ? todo[k] : Symbol(k - todo.size() + known);
       if (!module_.is_function(s)) continue;
       if (stopped(k, todo.size(), s)) break;
@@ -215,13 +219,14 @@ class ModuleRun {
       FunctionRun one(context, options_);
       changed |= one.run(steps);
       problems = std::move(one.problems);
+      ended_ = one.stopped;
     }
     return changed;
   }
 
   unsigned threads_for(Steps steps, std::span<const Symbol> todo) const {
     unsigned most = options_.threads ? options_.threads : std::max(1u, std::thread::hardware_concurrency());
-    if (most == 1 || todo.size() < 2) return 1;
+    if (most == 1 || todo.size() < 2 || options_.watch) return 1;
     bool apart = true;
     each_pass(steps, [&](const Pass& p) { apart &= p.apart; });
     if (!apart) return 1;
@@ -299,6 +304,7 @@ class ModuleRun {
           return context.changed || changes(module_) != before;
         });
     if (changed) facts_.reset();
+    if (changed && options_.watch) ended_ = !options_.watch({module_, pass.name, {}});
     if (changed && options_.check_between) problems = broken_by(pass, verify(module_));
     return changed;
   }
@@ -308,6 +314,7 @@ class ModuleRun {
   std::optional<ModuleFacts>
       facts_;  // until a pass over the module, or new functions, change what they rest on
   unsigned repeating_ = 0;
+  bool ended_ = false;  // by whoever watches
   // By group of steps that is repeated: the changes of each function, by symbol, when it was last left.
   std::map<const Pipeline::Step*, std::vector<uint64_t>> left_by_;
 };

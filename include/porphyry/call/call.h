@@ -8,6 +8,7 @@
 //                              in .bin, the raw bytes
 //   {1.5, 2, 3, 4}             lanes
 //   zero:BYTES[:TYPE]          fresh cleared memory, and its address; shown as numbers of the type (else i8)
+//   random:BYTES[:TYPE[:SEED]] the same with numbers of the type that a seed makes, many of them small
 #pragma once
 
 #include <memory>
@@ -76,6 +77,10 @@ struct CallOutcome {
 };
 
 CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options = {});
+// The same in parts: the mathematical functions that native code finds, too; one run; its results in words.
+void provide_usual(Evaluator& evaluator, const Module& module);
+Outcome run_prepared(Evaluator& evaluator, const Module& module, PreparedCall& call);
+std::vector<std::string> result_texts(const Module& module, Symbol function, const Outcome& run);
 // By the book's meanings of the instructions; `see` looks at what each left behind.
 CallOutcome run_on_simulator(const Module& module, const Jit& jit, const machine::Target& target,
                              PreparedCall& call, const simulate::RunOptions& options = {});

@@ -38,6 +38,15 @@ struct Sighting {
   size_t depth;                  // calls inside calls; 1 in the function that was called first
 };
 
+// A value of a run as it is made, or an instruction that makes none as it is run.
+struct Observation {
+  Symbol function;
+  Instruction at;  // that made it; of a block's parameter, the jump that brought it; of a function's, none
+  Value value;     // none: the instruction has no results
+  std::span<const Datum> lanes;  // of the value; without one, of all operands. Valid until the call returns
+  size_t depth;                  // calls inside calls; 1 in the function that was called first
+};
+
 struct EvaluatorOptions {
   uint64_t seed = 1;                    // fills fresh memory and makes other open choices
   uint64_t step_limit = 1'000'000'000;  // operations
@@ -45,6 +54,8 @@ struct EvaluatorOptions {
   uint64_t memory_limit = 1ull << 30;   // bytes in objects made by the run, and for keeping book on them
   EdgeCounts* counts = nullptr;         // gets how often edges are taken, on top of what it holds
   std::function<void(const Sighting&)> see = {};  // called for each; none costs nothing
+  // Called for every value and instruction, which makes a run some ten times slower; none costs nothing.
+  std::function<void(const Observation&)> follow = {};
 };
 
 struct Outcome {

@@ -35,6 +35,7 @@ struct FunctionListing {
   std::vector<ListingBlock> blocks;
   struct Totals {
     unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
+    unsigned calls = 0, branches = 0;                     // the second: jumps on a condition
     unsigned not_described = 0, bytes_not_described = 0;  // code of others that the book does not know
   } totals;
   // For each value with a name or a register, where it lay from instruction to instruction, and why it was
@@ -51,6 +52,16 @@ struct FunctionListing {
   std::vector<Life> lives;      // by first appearance
   std::vector<Life> variables;  // of the source, as debuggers are told; gone where no stay is
 };
+
+// Where the run may go behind an instruction, by its meaning.
+struct Flow {
+  bool jumps = false;   // to the label among its operands
+  bool calls = false;   // and comes back
+  bool goes_on = true;  // what stands behind it may run next
+};
+Flow flow_of(const Form& form);
+// Counts one instruction, but for its bytes and role.
+void count(FunctionListing::Totals& totals, const Form& form);
 
 // The block, symbol or constant that one line's instruction names.
 std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,

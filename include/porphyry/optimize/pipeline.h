@@ -35,6 +35,13 @@ struct StepRecord {
   double microseconds = 0;
 };
 
+// A run of a pass that changed something, as whoever watches is told of it.
+struct PassRun {
+  const Module& module;
+  std::string_view pass;
+  Symbol function;  // none: it worked on the module
+};
+
 // How far a run over a module is.
 struct PipelineProgress {
   size_t functions_done = 0, functions = 0;  // of the steps at hand
@@ -52,6 +59,9 @@ struct PipelineOptions {
   std::function<bool()> cancelled = {};
   std::function<void(const PipelineProgress&)> progress = {};
   TypeMap* surroundings = nullptr;  // what passes need; see Pass::needs
+  // Called behind each run of a pass that changed something, one function at a time whatever `threads` says:
+  // false ends the run there, with the module whole and without a diagnostic. May be empty.
+  std::function<bool(const PassRun&)> watch = {};
   // How many functions may be worked on at a time, in steps of passes that keep apart; what comes out does
   // not depend on it. 0: as many as there are processors. Small modules take fewer.
   unsigned threads = 1;

@@ -180,10 +180,8 @@ class Lister {
 
   void count(const EmittedLine& l, const Form& form) {
     auto& t = out_.totals;
-    ++t.instructions;
+    porphyry::machine::count(t, form);
     t.bytes += l.size;
-    for (const FormOperand& o : form.operands)
-      if (o.kind == OperandKind::Memory) t.loads += o.read, t.stores += o.written;
     t.moves += l.role == Role::Move;
     t.spills += l.role == Role::Spill;
     t.reloads += l.role == Role::Reload;

@@ -1,0 +1,57 @@
+// A call step by step, alone or beside another form of the program.
+#include <filesystem>
+
+#include "common.h"
+#include "porphyry/ask/trace.h"
+#include "porphyry/formats/wasm.h"
+#include "porphyry/ir/clone.h"
+#include "porphyry/render/trace.h"
+#include "verbs.h"
+
+namespace porphyry::tool {
+namespace {
+
+// The other form: a file's program as it is, or the same program behind other passes.
+std::unique_ptr<Loaded> other_form(const Options& o) {
+  const bool is_level = level_named(o.against).good();
+  Options other = o;
+  if (!is_level && std::filesystem::exists(o.against)) {
+    other.file = o.against;
+    return optimized(other, load(other), pipeline_of(other, "-O0"));
+  }
+  return optimized(other, load(other), pipeline_named(o.against));
+}
+
+}  // namespace
+
+int verb_trace(const Options& o) {
+  return guarded([&] {
+    if (o.function.empty()) fail({complaint("FUNCTION is missing", "the function to call")}, call_at_fault);
+    refuse_idle(o, {{"--bits", "--bits without --against", o.against.empty()}});
+    check_ending(o, {o.json ? ".json" : ".txt"});
+    if (!o.against.empty() && o.file == "-")
+      fail({complaint("both forms would be read from standard input", "a file")}, call_at_fault);
+    std::string bytes = input_of(o);
+    if (wasm::is_wasm(bytes))
+      fail({complaint("functions of WebAssembly need an instance around them",
+                      "a module in text or packed form")},
+           call_at_fault);
+    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline_of(o, "-O0"));
+    TraceOptions options{.function = o.pass, .value = o.value, .skip = o.skip, .most = o.lines};
+    options.limits = {.seed = o.seed, .steps = o.step_limit};
+    if (!o.pass.empty()) function_of(*loaded->module, o.pass);
+    const WrittenCall call{o.function, call_words(o)};
+    if (o.against.empty()) {
+      auto one = trace(*loaded->module, call, options);
+      if (!one) fail(one.why(), call_at_fault);
+      return put_out(o, o.json ? render_json(*one) : render(*one, o.bits));
+    }
+    auto other = other_form(o);
+    auto both = trace_against(*loaded->module, *other->module, call, options);
+    if (!both) fail(both.why(), call_at_fault);
+    put_out(o, o.json ? render_json(*both) : render(*both));
+    if (!both->deviation.empty()) throw Failure{input_at_fault, {}};
+  });
+}
+
+}  // namespace porphyry::tool
