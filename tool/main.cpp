@@ -169,6 +169,23 @@ void options_of_run(CLI::App* verb, Options& o) {
   verb->positionals_at_end(false);
 }
 
+void options_of_compare(CLI::App* verb, Options& o) {
+  add_files(verb, o, true);
+  add_output(verb, o);
+  add_json(verb, o);
+  add_machine(verb, o);
+  verb->add_option("--side", o.sides,
+                   "One build: -O LEVEL, --pipeline, --with, --permit or another file, such as \"-O2 --with "
+                   "none\"; may be repeated. Else each file is one, and of a single file each level")
+      ->allow_extra_args(false);
+  verb->add_option("--by", o.by, "The figure that sorts, and fills the grid: instructions, bytes, time, …");
+  verb->add_option("--call", o.one_calls,
+                   "\"FUNCTION ARGUMENT …\" to be timed in every build, as run takes it; may be repeated")
+      ->allow_extra_args(false);
+  verb->add_option("--function", o.function, "The lines of this function in two builds, beside each other");
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+}
+
 void options_of_trace(CLI::App* verb, Options& o) {
   add_common(verb, o, true);
   add_output(verb, o);
@@ -238,6 +255,8 @@ constexpr Verb verbs[] = {
      options_of_run, porphyry::tool::verb_run},
     {"why", "The notes of the passes: what was done, what was declined and what would unlock it",
      options_of_why, porphyry::tool::verb_why},
+    {"compare", "Builds side by side: levels, pipelines, features, files, objects of other compilers",
+     options_of_compare, porphyry::tool::verb_compare},
     {"trace",
      "A call step by step, each value in all its forms; --against runs two forms of the program in step",
      options_of_trace, porphyry::tool::verb_trace},

@@ -23,6 +23,8 @@ struct Options {
   bool difference = false, check = false, bits = false;
   std::string calls, header, record, recorded, pass, value, against, test, says;
   std::vector<std::string> one_calls;  // "FUNCTION ARGUMENT …"
+  std::vector<std::string> sides;      // of a comparison
+  std::string by;
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
@@ -41,6 +43,7 @@ int verb_optimize(const Options& o);
 int verb_lower(const Options& o);
 int verb_run(const Options& o);
 int verb_why(const Options& o);
+int verb_compare(const Options& o);
 int verb_trace(const Options& o);
 int verb_shrink(const Options& o);
 int verb_demo(const Options& o);

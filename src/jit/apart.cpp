@@ -93,13 +93,20 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   if (!s.exists() || !module.is_function(s))
     return complaint(fmt::format("no function with a body is called '{}'", function),
                      "a function of the module");
+  return make_bridge(jit.lowered().source_signatures[s.index], jit.address(function), module.layout, target,
+                     {.simulated = jit.options().simulated,
+                      .for_debugger = jit.options().for_debugger});  // so that traces go through it
+}
+
+Result<Bridge> make_bridge(const Signature& signature, void* address, const MemoryLayout& layout,
+                           const machine::Target& target, const JitOptions& how) {
   Bridge out;
-  out.signature = jit.lowered().source_signatures[s.index];
+  out.signature = signature;
   out.argument_words = words_of(out.signature.parameters);
   out.result_words = words_of(out.signature.results);
   out.realm = std::make_unique<Realm>();
   Module bridge(*out.realm, "bridge");
-  bridge.layout = module.layout;
+  bridge.layout = layout;
   Symbol callee = bridge.add_extern_function("callee", out.signature);
   Symbol enter = bridge.add_function("enter", {{bridge.pointer_type()}, {}});
   Pen pen(bridge, bridge.function(enter));
@@ -109,9 +116,6 @@ Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const mach
   for (Type t : out.signature.parameters) arguments.push_back(words.take(t));
   for (Value v : pen.call(callee, arguments)) words.leave(v);
   pen.return_values({});
-  void* address = jit.address(function);
-  JitOptions how{.simulated = jit.options().simulated,
-                 .for_debugger = jit.options().for_debugger};  // so that traces go through it
   auto compiled = Jit::compile(
       bridge, target, {}, [&](std::string_view) { return address; }, how);
   if (!compiled) return compiled.why();

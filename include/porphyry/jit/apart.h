@@ -64,6 +64,9 @@ struct Bridge {
   std::vector<uint64_t> results(const uint64_t* frame) const;
 };
 Result<Bridge> make_bridge(const Jit& jit, std::string_view function, const machine::Target& target);
+// The same to code at an address, of any compiler, that keeps the calling convention.
+Result<Bridge> make_bridge(const Signature& signature, void* address, const MemoryLayout& layout,
+                           const machine::Target& target, const JitOptions& how = {});
 
 // A function with arguments and results in a frame of words, as constants have them: code that loads the one
 // and stores the other is compiled for the signature, by ourselves.

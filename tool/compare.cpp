@@ -1,0 +1,172 @@
+// Builds side by side: levels, pipelines, features and permits of one module, several modules, objects of any
+// compiler.
+#include <dlfcn.h>
+
+#include <sstream>
+
+#include "common.h"
+#include "porphyry/ask/compare.h"
+#include "porphyry/render/compare.h"
+#include "porphyry/render/diagnostics.h"
+#include "verbs.h"
+
+namespace porphyry::tool {
+namespace {
+
+// One side of the comparison: a file, and the options of the call with those that the side's own words add.
+struct Side {
+  std::string name;
+  Options options;
+};
+
+// "-O2 --with none night.por": words of a call; a pipeline stands in quotes.
+std::vector<std::string> words_of(const std::string& text) {
+  std::vector<std::string> out(1);
+  bool quoted = false;
+  for (char c : text) {
+    if (c == '\'' || c == '"')
+      quoted = !quoted;
+    else if (c == ' ' && !quoted)
+      out.emplace_back();
+    else
+      out.back() += c;
+  }
+  std::erase(out, "");
+  return out;
+}
+
+Side side_of(const Options& o, const std::string& text) {
+  Side out{text, o};
+  const auto words = words_of(text);
+  for (size_t k = 0; k < words.size(); ++k) {
+    const std::string& w = words[k];
+    const bool takes = w == "--with" || w == "--pipeline" || w == "--permit";
+    if (takes && k + 1 == words.size())
+      fail({complaint("'" + w + "' of the side '" + text + "' stands without its word", w + " WORD")},
+           call_at_fault);
+    if (w.starts_with("-O"))
+      out.options.level = w.substr(2), out.options.pipeline.clear();
+    else if (w == "--with")
+      out.options.features = words[++k];
+    else if (w == "--pipeline")
+      out.options.pipeline = words[++k], out.options.level.clear();
+    else if (w == "--permit")
+      out.options.permits.push_back(words[++k]);
+    else if (w.starts_with("-"))
+      fail({complaint("a side has no option '" + w + "'", "-O, --pipeline, --with, --permit or a file")},
+           call_at_fault);
+    else
+      out.options.file = w;
+  }
+  return out;
+}
+
+std::vector<Side> sides_of(const Options& o) {
+  std::vector<Side> out;
+  for (const std::string& text : o.sides) out.push_back(side_of(o, text));
+  if (!out.empty()) {
+    if (out.size() == 1) out.insert(out.begin(), {o.level.empty() ? "-O0" : "-O" + o.level, o});
+    return out;
+  }
+  if (o.files.size() > 1) {
+    for (const std::string& file : o.files) out.push_back(side_of(o, file));
+    return out;
+  }
+  for (const Level& level : all_levels()) out.push_back(side_of(o, std::string(level.name)));
+  return out;
+}
+
+// What the objects of a host's compiler call.
+void* externals(std::string_view name) {
+  void* known = usual_externals(name);
+  return known ? known : dlsym(RTLD_DEFAULT, std::string(name).c_str());
+}
+
+struct Built {
+  std::vector<Build> builds;
+  std::unique_ptr<Loaded> module;  // the first one: it knows the signatures
+};
+
+Built built(const Options& o, const machine::Target& target) {
+  Built out;
+  const bool run = !o.one_calls.empty();
+  std::map<std::string, std::string> bytes;  // standard input is read once
+  for (const Side& side : sides_of(o)) {
+    auto [at, first] = bytes.try_emplace(side.options.file);
+    if (first) at->second = input_of(side.options);
+    if (is_object(at->second)) {
+      auto object = read_object(side.options.file, at->second);
+      if (!object) fail(object.why(), input_at_fault);
+      if (object->file.machine != target.object.machine)
+        fail({complaint("'" + side.options.file + "' is for another processor",
+                        "an object for " + std::string(target.name))},
+             input_at_fault);
+      out.builds.push_back(build_of(side.name, *object, target, externals, run));
+      continue;
+    }
+    auto loaded = load(side.options, at->second);
+    give_facts(side.options, *loaded->module);
+    refuse_illegal(*loaded->module, target);
+    BuildRecipe recipe{side.name, pipeline_of(side.options, "-O0"), lower_options(side.options, target)};
+    if (wants_target(recipe.pipeline))
+      fail({complaint("legalization is done by lowering", "a pipeline over the IR")}, call_at_fault);
+    auto one = build(*loaded->module, recipe, target, run);
+    if (!one) fail(one.why(), input_at_fault);
+    out.builds.push_back(std::move(*one));
+    if (!out.module) out.module = std::move(loaded);
+  }
+  return out;
+}
+
+void check_function(const std::vector<Build>& builds, const std::string& function) {
+  for (const Build& b : builds)
+    if (b.find(function) >= b.functions.size())
+      fail({complaint("no function of " + b.name + " is called '" + function + "'",
+                      some_of(function, b.names))},
+           call_at_fault);
+}
+
+}  // namespace
+
+int verb_compare(const Options& o) {
+  return guarded([&] {
+    check_ending(o, {o.json ? ".json" : ".txt"});
+    const Figure* by = figure_named(o.by.empty() ? (o.one_calls.empty() ? "instructions" : "time") : o.by);
+    if (!by) {
+      std::vector<std::string> names;
+      for (const Figure& f : all_figures()) names.emplace_back(f.name);
+      fail({complaint("there is no figure '" + o.by + "'", some_of(o.by, names))}, call_at_fault);
+    }
+    if (!by->count && o.one_calls.empty())
+      fail({complaint("nothing is run", "--call \"FUNCTION ARGUMENT …\" with --by " + o.by)}, call_at_fault);
+    const machine::Target& target = target_of(o);
+    auto [builds, module] = built(o, target);
+    if (!o.function.empty()) {
+      check_function(builds, o.function);
+      if (builds.size() != 2)
+        fail({complaint("lines stand beside each other in two builds", "--function with two sides")},
+             call_at_fault);
+      auto lines = align(builds[0].functions[builds[0].find(o.function)],
+                         builds[1].functions[builds[1].find(o.function)], target);
+      return put_out(o, o.json
+                            ? render_json(lines, builds[0], builds[1], o.function)
+                            : render(lines, builds[0], builds[1], o.function, on_terminal() && !o.no_colour));
+    }
+    if (!o.one_calls.empty()) {
+      if (!module)
+        fail({complaint("objects do not say what their functions take", "a module among the sides")},
+             call_at_fault);
+      std::vector<WrittenCall> calls;
+      for (const std::string& text : o.one_calls) {
+        calls.push_back(read_call(text));
+        auto fits = prepare_call(*module->module, calls.back().function, calls.back().words);
+        if (!fits) fail(fits.why(), call_at_fault);
+      }
+      say(render(measure(builds, *module->module, calls, target).problems));
+    }
+    Compared table = compare(builds, *by);
+    put_out(o, o.json ? render_json(table) : render(table, *by, on_terminal() && !o.no_colour));
+  });
+}
+
+}  // namespace porphyry::tool
