@@ -219,8 +219,24 @@ void options_of_shrink(CLI::App* verb, Options& o) {
 
 void options_of_why(CLI::App* verb, Options& o) {
   add_common(verb, o, true);
+  add_output(verb, o);
   add_json(verb, o);
+  add_machine(verb, o);
   verb->add_option("--function", o.function, "Only this function");
+  verb->add_option("--line", o.line, "Only this line of the source: 24, or frost.fml:24");
+  verb->add_option("--value", o.value, "Only this value");
+  verb->add_option("--pass", o.pass, "Only this pass");
+  verb->add_option("--kind", o.kind,
+                   "done, declined, seen, or left: what stands there and would not be expected");
+  verb->add_option("--text", o.text, "Only notes that hold these words");
+  verb->add_flag(
+      "--beside", o.beside,
+      "The notes below the lines they are about, of the source if it is there, else of the program");
+  verb->add_flag("--sarif", o.sarif, "As SARIF, the standard for findings of tools");
+  verb->add_option("--code", o.code,
+                   "Why the code of one value is what it is, or the instruction at an offset: the rules "
+                   "that were tried, and where the value lay");
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
 }
 
 void options_of_demo(CLI::App* verb, Options& o) {

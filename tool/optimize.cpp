@@ -5,7 +5,6 @@
 #include "common.h"
 #include "porphyry/ask/check.h"
 #include "porphyry/ask/steps.h"
-#include "porphyry/render/notes.h"
 #include "porphyry/render/steps.h"
 #include "verbs.h"
 
@@ -87,18 +86,6 @@ int verb_optimize(const Options& o) {
       tell(o, stepped(o, *loaded, pipeline));
     }
     if (!o.output.empty()) put_out(o, form_to_write(o).write(*loaded->module));
-  });
-}
-
-int verb_why(const Options& o) {
-  return guarded([&] {
-    Notes notes;
-    auto loaded = load_optimized(o, "-O1", &notes);
-    if (!o.function.empty()) {
-      function_of(*loaded->module, o.function);
-      std::erase_if(notes, [&](const Note& n) { return n.function != o.function; });
-    }
-    put_out(o, o.json ? render_json(notes) : render(notes, on_terminal()));
   });
 }
 

@@ -20,11 +20,13 @@ struct Options {
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
        no_colour = false, here = false, lazy = false, lives = false, guarded = false;
+  bool beside = false, sarif = false;
   bool difference = false, check = false, bits = false;
   std::string calls, header, record, recorded, pass, value, against, test, says;
   std::vector<std::string> one_calls;  // "FUNCTION ARGUMENT …"
   std::vector<std::string> sides;      // of a comparison
   std::string by;
+  std::string line, kind, text, code;  // of a question
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;

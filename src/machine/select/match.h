@@ -61,6 +61,11 @@ class Matcher {
   std::optional<Match> best(Instruction i) const {
     return best_[i].row ? std::optional(Match::kept(&words_[best_[i].row - 1])) : std::nullopt;
   }
+  // One rule on an instruction whose block was visited, for explanations; nothing when it does not match.
+  std::optional<Match> tried(uint16_t rule, Instruction i) const {
+    Match m;
+    return try_rule(rule, i, m) ? std::optional(m) : std::nullopt;
+  }
   // The cheapest rule that makes a constant.
   std::optional<Match> constant(Value v) const;
 

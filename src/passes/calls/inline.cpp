@@ -34,6 +34,8 @@ struct Growth {
   mutable size_t left;
 };
 
+constexpr unsigned worth_of_hint = 100;
+
 struct Part {
   const char* name;
   unsigned worth;
@@ -62,10 +64,12 @@ class Inliner {
     // All is decided before anything moves: what is known of blocks holds until then.
     std::vector<Instruction> chosen;
     for (Instruction i : calls)
-      if (dominators.reachable(f_.block(i)) && decide(i, loops, frequencies)) chosen.push_back(i);
+      if (f_.symbol(i) != c_.symbol && dominators.reachable(f_.block(i)) && decide(i, loops, frequencies))
+        chosen.push_back(i);
     for (Instruction i : chosen) splice_call(c_.module, c_.symbol, i);
     for (unsigned level = 0; level < most_levels && unfold(); ++level) {
     }
+    calls_of_itself_stay();
   }
 
  private:
@@ -97,6 +101,14 @@ class Inliner {
     return true;
   }
 
+  void calls_of_itself_stay() {
+    if (!c_.wants_notes()) return;
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b))
+        if (f_.op(i) == Op::Call && f_.symbol(i) == c_.symbol)
+          declined(i, "it is the function itself", "a call in last place, which becomes a jump", {}, 0, 0);
+  }
+
   bool is_known(Instruction i) const {
     Symbol s = f_.symbol(i);
     return s.index < effects_.symbol_count() && c_.module.is_function(s);
@@ -111,8 +123,8 @@ class Inliner {
     unsigned sum = 0;
     for (const Part& p : parts) sum += p.worth;
     if (cost > sum)
-      return declined(i, "its body costs more than it is worth",
-                      "a smaller body, constants, or 'prefer inline'", parts, cost, sum);
+      return declined(i, "its body costs more than it is worth", unlock_for(i, cost, sum, frequencies), parts,
+                      cost, sum);
     if (size_ + cost > most_)
       return declined(i, "the caller would grow too much", "a smaller caller", parts, cost, sum);
     const bool last = is_last(s);
@@ -125,6 +137,17 @@ class Inliner {
               "its body costs no more than it is worth", figures(parts, cost, sum));
     return true;
   }
+  // What would have made the budget do.
+  std::string unlock_for(Instruction i, unsigned cost, unsigned sum, const Frequencies& frequencies) const {
+    const std::string smaller = fmt::format("a body that costs at most {}", sum);
+    if (c_.module[c_.symbol].facts.keep_small) return "a caller that is not to be kept small, or " + smaller;
+    if (frequencies.unlikely(f_.block(i)))
+      return "a call that is more than next to never made, or " + smaller;
+    const bool hint_does =
+        c_.module[f_.symbol(i)].facts.inlining == Inlining::Free && cost <= sum + worth_of_hint;
+    return (hint_does ? "'prefer inline', or " : "") + smaller;
+  }
+
   struct Refusal {
     const char *why, *unlock;
   };
@@ -134,8 +157,6 @@ class Inliner {
       return Refusal{"it is said never to be inlined", "no 'never inline'"};
     if (row.is_weak) return Refusal{"another definition may take its place", "a definition that is not weak"};
     if (!c_.module.function(s).entry().exists()) return Refusal{"it has no body", "a body"};
-    if (s == c_.symbol)
-      return Refusal{"it is the function itself", "a call in last place, which becomes a jump"};
     if (calls_ring(s))
       return Refusal{effects_.in_one_ring(s, c_.symbol) ? "the functions call each other" : "it calls itself",
                      "recursion in last place, which becomes a loop"};
@@ -180,7 +201,7 @@ class Inliner {
     out.push_back({"constants", constants(i)});
     out.push_back({"slots", slots(i)});
     out.push_back({"loops", 12 * std::min(loops.depth(f_.block(i)), 3u)});
-    out.push_back({"hint", facts.inlining == Inlining::Prefer ? 100u : 0u});
+    out.push_back({"hint", facts.inlining == Inlining::Prefer ? worth_of_hint : 0u});
     out.push_back({"last call", is_last(s) ? 300u : 0u});
     return out;
   }
@@ -226,7 +247,7 @@ class Inliner {
       if (p.worth) out.push_back({std::string("for ") + p.name, std::to_string(p.worth)});
     return out;
   }
-  bool declined(Instruction i, const char* why, const char* unlock, std::span<const Part> parts,
+  bool declined(Instruction i, const char* why, const std::string& unlock, std::span<const Part> parts,
                 unsigned cost, unsigned sum) {
     if (c_.wants_notes())
       c_.declined(f_.position(i), name(i),

@@ -1,10 +1,11 @@
 // forward: stores that nobody sees go. A store is dead when on every way from it the same bytes are written
-// again, or their object ends, before anything may read them. Followed forwards from each store along the
-// instructions that touch memory, within a budget. Loads of what was stored are taken by `number`. O(stores *
-// budget).
+// again, or their object ends, before anything may read them: those of an object that nothing reads at all
+// are seen by that; others are followed forwards from each store along the instructions that touch memory,
+// within a budget. Loads of what was stored are taken by `number`. O(stores * budget).
 #include <fmt/format.h>
 
 #include "porphyry/analyze/memory_flow.h"
+#include "porphyry/analyze/unread.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
 
@@ -20,6 +21,9 @@ class Forwarder {
         effects_(c.in_module.get<CallEffects>()) {}
 
   void run() {
+    for (Block b : f_.blocks())
+      for (Instruction i : f_.instructions(b))
+        if (f_.op(i) == Op::Reserve) nobody_reads(i);
     for (Block b : f_.blocks()) {
       std::vector<Instruction>& list = touching_.emplace_back();
       at_.set(b, static_cast<uint32_t>(touching_.size()));
@@ -43,6 +47,17 @@ class Forwarder {
     const OperationInfo& row = info(f_.op(i));
     return row.reads_memory() || row.writes_memory() || row.may_trap() || row.marks() ||
            (row.ends_block() && f_.edge_count(i) == 0);
+  }
+
+  void nobody_reads(Instruction reserve) {
+    const auto stores = stores_never_read(f_, reserve);
+    if (!stores) return;
+    for (Instruction store : *stores) {
+      if (c_.wants_notes())
+        c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
+                "nothing reads the object that it writes to");
+      f_.erase(store);
+    }
   }
 
   bool removed(Instruction store, const std::vector<Instruction>& behind) {
