@@ -7,6 +7,7 @@
 
 #include "arguments.h"
 #include "common.h"
+#include "porphyry/ask/views.h"
 #include "porphyry/base/heap.h"
 #include "porphyry/render/diagnostics.h"
 #include "verbs.h"
@@ -67,8 +68,12 @@ std::set<std::string> given_to(const CLI::App& verb) {
 // ----------------------------------------------------------------------------------
 
 void options_of_check(CLI::App* verb, Options& o) {
-  add_files(verb, o, false);
+  add_files(verb, o, true);
   add_json(verb, o);
+  add_machine(verb, o);
+  verb->add_flag("--secret", o.secret,
+                 "Where parameters that are marked secret decide branches, are part of addresses, or of what "
+                 "takes its time, in the IR and in the code of a level; ends with 1 where they do");
 }
 
 void options_of_show(CLI::App* verb, Options& o) {
@@ -77,7 +82,12 @@ void options_of_show(CLI::App* verb, Options& o) {
   verb->add_option("--function", o.function, "Only this function");
   verb->add_option("--as", o.as,
                    "text, or its block graph as dot, svg or png; else by the ending of -o. "
-                   "Object files: listing or json");
+                   "Object files: listing or json; views and slices: json as well");
+  std::string views = "blocks";
+  for (const porphyry::View& v : porphyry::all_views()) views += ", " + std::string(v.name);
+  verb->add_option("--view", o.view, "A drawing in place of the program: " + views);
+  verb->add_option("--slice", o.slice, "All that this value of --function depends on");
+  verb->add_flag("--forward", o.forward, "With --slice, all that depends on it");
   verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
 }
 

@@ -5,6 +5,7 @@
 #include "common.h"
 #include "instances.h"
 #include "porphyry/analyze/verify.h"
+#include "porphyry/ask/views.h"
 #include "porphyry/call/call.h"
 #include "porphyry/formats/format.h"
 #include "porphyry/formats/packed.h"
@@ -14,14 +15,40 @@
 #include "porphyry/object/read.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
+#include "porphyry/render/drawing.h"
 #include "porphyry/render/graph.h"
 #include "porphyry/render/listing.h"
 #include "porphyry/render/operations.h"
 #include "porphyry/render/sample.h"
+#include "porphyry/render/slices.h"
 
 namespace porphyry::tool {
 
+// Both in the program as it is, and in the code that it becomes.
+static void check_secrets(const Options& o) {
+  if (o.files.size() > 1) fail({complaint("several files are given", "one, with --secret")}, call_at_fault);
+  const machine::Target& target = target_of(o);
+  machine::LowerOptions options = lower_options(o, target);
+  options.explain = true;
+  auto loaded = load(o);
+  SecretReport report{.in_program = secret_uses(*loaded->module)};
+  loaded = optimized(o, std::move(loaded), pipeline_of(o, "-O0"));
+  auto lowered = machine::lower(*loaded->module, target, options);
+  if (!lowered) fail(lowered.why(), input_at_fault);
+  report.in_code = secret_uses(*lowered, target);
+  put_out(o, o.json ? render_json(report) : render(report, on_terminal()));
+  if (!report.in_program.empty() || !report.in_code.empty()) throw Failure{input_at_fault, {}};
+}
+
 int verb_check(const Options& o) {
+  if (o.secret) return guarded([&] { check_secrets(o); });
+  if (int status = guarded([&] {
+        refuse_idle(o, {{"-O", "-O with --secret", false},
+                        {"--pipeline", "--pipeline with --secret", false},
+                        {"--target", "--target with --secret", false},
+                        {"--with", "--with with --secret", false}});
+      }))
+    return status;
   if (!o.json) return over_inputs(o, "", [](const Options& one) { return load(one), std::string(); });
   return guarded([&] {
     Diagnostics all;
@@ -36,24 +63,6 @@ int verb_check(const Options& o) {
     put_out(o, render_json(all));
     if (!all.empty()) throw Failure{input_at_fault, {}};
   });
-}
-
-// The block graph, drawn by Graphviz unless the drawing is left to others.
-static std::string graph(const Module& module, const Options& o, const std::string& as) {
-  std::vector<std::string> names;
-  for (Symbol s : module.functions()) names.emplace_back(module.symbol_name(s));
-  if (o.function.empty() && names.size() != 1)
-    fail({complaint("a graph shows one function", "--function with " + listed(names))}, call_at_fault);
-  std::string dot = render_graph(module, function_of(module, o.function.empty() ? names[0] : o.function));
-  if (as == "dot") return dot;
-  if (as == "png" && o.output.empty() && on_terminal())
-    fail({complaint("pictures are nothing for a terminal", "-o FILE.png, or a pipe")}, call_at_fault);
-  auto drawn = filtered("dot -T" + as, dot);
-  if (!drawn)
-    fail({complaint("the program 'dot' of Graphviz could not draw the graph",
-                    "the package graphviz installed, or --as dot")},
-         input_at_fault);
-  return *drawn;
 }
 
 // Whether a function of an object has this name: the linker's, or the one of the source, with or without
@@ -91,8 +100,67 @@ static void show_object(const std::string& bytes, const Options& o) {
   put_out(o, render(all, o.output.empty() && on_terminal() && !o.no_colour, o.function.empty()));
 }
 
+// A form that --as names, or that the ending of -o asks for.
+static std::string drawn_form(const Options& o) {
+  for (const char* form : {"dot", "svg", "png", "json"})
+    if (o.as == form || (o.as.empty() && o.output.ends_with(std::string(".") + form))) return form;
+  if (!o.as.empty() && o.as != "text")
+    fail({complaint("there is no form '" + o.as + "'", "text, dot, svg, png or json")}, call_at_fault);
+  return "text";
+}
+
+// By Graphviz, unless the drawing is left to others.
+static std::string drawn(const std::string& dot, const Options& o, const std::string& as) {
+  if (as == "dot") return dot;
+  if (as == "png" && o.output.empty() && on_terminal())
+    fail({complaint("pictures are nothing for a terminal", "-o FILE.png, or a pipe")}, call_at_fault);
+  auto out = filtered("dot -T" + as, dot);
+  if (!out)
+    fail({complaint("the program 'dot' of Graphviz could not draw the graph",
+                    "the package graphviz installed, or --as dot")},
+         input_at_fault);
+  return *out;
+}
+
+static Symbol only_function(const Module& module, const Options& o, const char* what) {
+  std::vector<std::string> names;
+  for (Symbol s : module.functions()) names.emplace_back(module.symbol_name(s));
+  if (o.function.empty() && names.size() != 1)
+    fail({complaint(std::string(what) + " shows one function", "--function with " + listed(names))},
+         call_at_fault);
+  return function_of(module, o.function.empty() ? names[0] : o.function);
+}
+
+static void show_view(const Module& module, const Options& o, const Notes& notes) {
+  const std::string as = drawn_form(o);
+  const View* view = view_named(o.view);
+  if (!view) {
+    std::vector<std::string> names = {"blocks"};
+    for (const View& v : all_views()) names.emplace_back(v.name);
+    fail({complaint("there is no view '" + o.view + "'", listed(names))}, call_at_fault);
+  }
+  const Drawing d =
+      view->draw(module, view->of_module ? Symbol() : only_function(module, o, "this view"), notes);
+  put_out(o, as == "text"   ? render(d, o.output.empty() && on_terminal())
+             : as == "json" ? render_json(d)
+                            : drawn(render_dot(d), o, as));
+}
+
+static void show_slice(const Module& module, const Options& o) {
+  const std::string as = drawn_form(o);
+  auto s = slice(module, only_function(module, o, "a slice"), o.slice,
+                 o.forward ? SliceWay::Forward : SliceWay::Backward);
+  if (!s) fail(s.why(), call_at_fault);
+  put_out(o, as == "text"   ? render(*s, o.output.empty() && on_terminal())
+             : as == "json" ? render_json(*s)
+                            : drawn(render_dot(drawing_of(*s)), o, as));
+}
+
 int verb_show(const Options& o) {
   return guarded([&] {
+    refuse_idle(o, {{"--forward", "--forward with --slice", !o.slice.empty()}});
+    if (!o.view.empty() && !o.slice.empty())
+      fail({complaint("--view and --slice are given", "one of them")}, call_at_fault);
     if (o.as.empty()) check_ending(o, {".por", ".txt", ".dot", ".svg", ".png", ".json"});
     std::string bytes = input_of(o);
     if (is_object(bytes)) {
@@ -101,11 +169,17 @@ int verb_show(const Options& o) {
     }
     refuse_idle(o, {{"--no-colour", "--no-colour with an object file", false}});
     Pipeline pipeline = pipeline_of(o, "-O0");
-    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline);
+    Notes notes;
+    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline, o.view.empty() ? nullptr : &notes);
+    if (!o.slice.empty()) return show_slice(*loaded->module, o);
+    if (!o.view.empty() && o.view != "blocks") return show_view(*loaded->module, o, notes);
     std::string as = o.as;
+    if (o.view == "blocks" && as.empty()) as = drawn_form(o) == "text" ? "dot" : drawn_form(o);
     for (const char* form : {"dot", "svg", "png"})
       if (as.empty() && o.output.ends_with(std::string(".") + form)) as = form;
-    if (as == "dot" || as == "svg" || as == "png") return put_out(o, graph(*loaded->module, o, as));
+    if (as == "dot" || as == "svg" || as == "png")
+      return put_out(
+          o, drawn(render_graph(*loaded->module, only_function(*loaded->module, o, "a graph")), o, as));
     if (!as.empty() && as != "text")
       fail({complaint("there is no form '" + as + "'", "text, dot, svg or png")}, call_at_fault);
     put_out(o, o.function.empty() ? write_text(*loaded->module)

@@ -20,6 +20,8 @@ struct Options {
   std::vector<std::string> words;
   bool coverage = false, native = false, json = false, steps = false, trace = false, memory = false,
        no_colour = false, here = false, lazy = false, lives = false, guarded = false;
+  bool secret = false, forward = false;
+  std::string view, slice;
   bool beside = false, sarif = false;
   bool difference = false, check = false, bits = false;
   std::string calls, header, record, recorded, pass, value, against, test, says;

@@ -4,8 +4,7 @@
 
 #include <algorithm>
 
-#include "porphyry/analyze/dominators.h"
-#include "porphyry/analyze/loops.h"
+#include "porphyry/analyze/frequency.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
 
@@ -39,7 +38,8 @@ class GraphWriter {
         symbol_(symbol),
         f_(module.function(symbol)),
         dominators_(f_),
-        loops_(f_, dominators_) {}
+        loops_(f_, dominators_),
+        frequencies_(f_, dominators_, loops_) {}
 
   std::string run() {
     out_ = "digraph blocks {\n";
@@ -87,8 +87,9 @@ class GraphWriter {
     static constexpr const char* shades[] = {"#ffffff", "#f3ece0", "#e8dcc4", "#dccba8"};
     const char* shade = shades[std::min<unsigned>(loops_.depth(b), std::size(shades) - 1)];
     std::string rows = fmt::format(
-        "<tr><td align=\"left\" bgcolor=\"{}\"><font color=\"#ffffff\"><b>{}</b></font></td></tr>",
-        dominators_.reachable(b) ? "#4d5b46" : "#a39b8c", escaped(cut(label(b))));
+        "<tr><td align=\"left\" bgcolor=\"{}\"><font color=\"#ffffff\"><b>{}</b>  {:.3g} "
+        "times</font></td></tr>",
+        dominators_.reachable(b) ? "#4d5b46" : "#a39b8c", escaped(cut(label(b))), frequencies_.of(b));
     std::string body;
     size_t lines = 0;
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i), ++lines)
@@ -133,6 +134,7 @@ class GraphWriter {
   const Function& f_;
   Dominators dominators_;
   Loops loops_;
+  Frequencies frequencies_;
   std::string out_;
 };
 
