@@ -13,6 +13,7 @@
 #include "porphyry/ir/words.h"
 #include "porphyry/machine/legalize.h"
 #include "porphyry/optimize/permit.h"
+#include "porphyry/optimize/user_passes.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/targets/targets.h"
@@ -129,14 +130,20 @@ static uint8_t permits_of(const Options& o) {
 Pipeline pipeline_of(const Options& o, const char* usual_level) {
   if (!o.level.empty() && !o.pipeline.empty())
     fail({complaint("a level and a pipeline are given", "one of them")}, call_at_fault);
-  return o.pipeline.empty() ? level_of(o, usual_level).pipeline() : pipeline_named(o.pipeline);
+  return o.pipeline.empty() ? level_of(o, usual_level).pipeline() : pipeline_named(o, o.pipeline);
 }
 
-Pipeline pipeline_named(const std::string& text) {
-  if (auto level = level_named(text)) return level->pipeline();
+PassTable passes_of(const Options& o) {
   PassTable table = standard_passes();
   for (const auto& pass : machine::legalization_passes().all()) table.add(*pass);
-  auto p = read_pipeline(text, table);
+  for (const std::string& library : o.libraries)
+    if (Diagnostics wrong = load_passes(library, table); !wrong.empty()) fail(wrong, call_at_fault);
+  return table;
+}
+
+Pipeline pipeline_named(const Options& o, const std::string& text) {
+  if (auto level = level_named(text)) return level->pipeline();
+  auto p = read_pipeline(text, passes_of(o));
   if (!p) fail(p.why(), call_at_fault);
   return *p;
 }
@@ -183,10 +190,12 @@ void with_pipeline(const Options& o, Module& module, const Pipeline& pipeline, N
 }
 
 std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
-                                  Notes* notes) {
+                                  Notes* notes, std::vector<Drawing>* drawings) {
   Module& module = *loaded->module;
-  with_pipeline(o, module, pipeline, notes,
-                [&](const PipelineOptions& options) { return run_pipeline(module, pipeline, options); });
+  with_pipeline(o, module, pipeline, notes, [&](PipelineOptions options) {
+    options.drawings = drawings;
+    return run_pipeline(module, pipeline, options);
+  });
   return loaded;
 }
 

@@ -39,13 +39,15 @@ std::string input_of(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o);
 std::unique_ptr<Loaded> load(const Options& o, std::string bytes);
 Pipeline pipeline_of(const Options& o, const char* usual_level);
-// Of a level's name or a written pipeline.
-Pipeline pipeline_named(const std::string& text);
+// Of a level's name or a written pipeline, of all passes and those of the call's libraries.
+Pipeline pipeline_named(const Options& o, const std::string& text);
+// All passes that a pipeline may name.
+PassTable passes_of(const Options& o);
 // Whether a step of legalization is among the passes.
 bool wants_target(const Pipeline& pipeline);
 // Loads and runs the pipeline. One that is already loaded, or one from the input.
 std::unique_ptr<Loaded> optimized(const Options& o, std::unique_ptr<Loaded> loaded, const Pipeline& pipeline,
-                                  Notes* notes = nullptr);
+                                  Notes* notes = nullptr, std::vector<Drawing>* drawings = nullptr);
 std::unique_ptr<Loaded> load_optimized(const Options& o, const char* usual_level, Notes* notes = nullptr);
 // Records and permits that the call gives.
 void give_facts(const Options& o, Module& module, Notes* notes = nullptr);

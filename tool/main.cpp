@@ -7,6 +7,7 @@
 
 #include "arguments.h"
 #include "common.h"
+#include "manual.h"
 #include "porphyry/ask/views.h"
 #include "porphyry/base/heap.h"
 #include "porphyry/render/diagnostics.h"
@@ -38,6 +39,8 @@ void add_level(CLI::App* verb, Options& o) {
   verb->add_option("-O", o.level, "The level: " + known_levels());
   verb->add_option("--pipeline", o.pipeline,
                    "A written pipeline instead of a level, such as \"promote; fold; sweep\"");
+  verb->add_option("--passes", o.libraries, "A shared library with passes of your own, for --pipeline")
+      ->allow_extra_args(false);
   verb->add_option("--permit", o.permits,
                    "What passes may do to all floats: reorder, fuse, nonan, noinf, nozerosign, estimate; or "
                    "to loops: ends")
@@ -196,6 +199,28 @@ void options_of_compare(CLI::App* verb, Options& o) {
   verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
 }
 
+void options_of_hunt(CLI::App* verb, Options& o) {
+  add_common(verb, o, false);
+  add_output(verb, o);
+  add_json(verb, o);
+  add_machine(verb, o);
+  verb->add_option("--for", o.goal, "size (bytes of code) or time (of the calls that are given)");
+  verb->add_option("--function", o.function, "Only the bytes of this function count");
+  verb->add_option("--call", o.one_calls,
+                   "\"FUNCTION ARGUMENT …\" to be timed, and checked, as run takes it; may be repeated")
+      ->allow_extra_args(false);
+  verb->add_option("--time-limit", o.time_limit, "Seconds to search; interrupting it ends it as well");
+  verb->add_option("--rounds", o.rounds, "Generations, instead of as many as the time allows");
+  verb->add_option("--state", o.state, "A file that the search is written to, and goes on from");
+  verb->add_option("--seed", o.seed, "Which search");
+  verb->add_option("--threads", o.threads, "How many pipelines are tried at a time; one a core unless said");
+}
+
+void options_of_manual(CLI::App* verb, Options& o) {
+  add_output(verb, o);
+  verb->add_option("--as", o.as, "man (the manual page), or completions for bash, zsh or fish");
+}
+
 void options_of_trace(CLI::App* verb, Options& o) {
   add_common(verb, o, true);
   add_output(verb, o);
@@ -283,11 +308,14 @@ constexpr Verb verbs[] = {
      options_of_why, porphyry::tool::verb_why},
     {"compare", "Builds side by side: levels, pipelines, features, files, objects of other compilers",
      options_of_compare, porphyry::tool::verb_compare},
+    {"hunt", "Searches for the pipeline that makes the program smallest, or calls of it fastest",
+     options_of_hunt, porphyry::tool::verb_hunt},
     {"trace",
      "A call step by step, each value in all its forms; --against runs two forms of the program in step",
      options_of_trace, porphyry::tool::verb_trace},
     {"shrink", "Cuts a program down to what still makes a command end as it does", options_of_shrink,
      porphyry::tool::verb_shrink},
+    {"manual", "The manual page, or completions for a shell", options_of_manual, nullptr},
     {"demo", "The whole tour on the shipped night of readings", options_of_demo, porphyry::tool::verb_demo},
 };
 
@@ -303,6 +331,18 @@ std::vector<std::string> marked_words(int count, char** arguments) {
     words.push_back(w);
   }
   return words;
+}
+
+int print_manual(const CLI::App& app, const Options& o) {
+  using namespace porphyry::tool;
+  return guarded([&] {
+    const std::string as = o.as.empty() ? "man" : o.as;
+    const std::string text = as == "man" ? man_page(app) : completion(app, as);
+    if (text.empty())
+      fail({porphyry::complaint("there is no manual in the form '" + as + "'", "man, bash, zsh or fish")},
+           call_at_fault);
+    put_out(o, text);
+  });
 }
 
 // What is wrong with a word in the place of a verb; nothing when it is one, or an option.
@@ -334,9 +374,9 @@ int main(int count, char** arguments) {
   for (const Verb& v : verbs) {
     CLI::App* verb = app.add_subcommand(v.name, v.doc);
     v.options(verb, o);
-    verb->callback([&o, &status, &v, verb] {
+    verb->callback([&app, &o, &status, &v, verb] {
       o.given = given_to(*verb);
-      status = v.run(o);
+      status = v.run ? v.run(o) : print_manual(app, o);
     });
   }
   if (count > 1)

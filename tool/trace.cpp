@@ -19,7 +19,7 @@ std::unique_ptr<Loaded> other_form(const Options& o) {
     other.file = o.against;
     return optimized(other, load(other), pipeline_of(other, "-O0"));
   }
-  return optimized(other, load(other), pipeline_named(o.against));
+  return optimized(other, load(other), pipeline_named(o, o.against));
 }
 
 }  // namespace

@@ -135,7 +135,7 @@ static void show_view(const Module& module, const Options& o, const Notes& notes
   const std::string as = drawn_form(o);
   const View* view = view_named(o.view);
   if (!view) {
-    std::vector<std::string> names = {"blocks"};
+    std::vector<std::string> names = {"blocks", "drawings"};
     for (const View& v : all_views()) names.emplace_back(v.name);
     fail({complaint("there is no view '" + o.view + "'", listed(names))}, call_at_fault);
   }
@@ -144,6 +144,31 @@ static void show_view(const Module& module, const Options& o, const Notes& notes
   put_out(o, as == "text"   ? render(d, o.output.empty() && on_terminal())
              : as == "json" ? render_json(d)
                             : drawn(render_dot(d), o, as));
+}
+
+// Those that passes left: all of them as text, one as a picture.
+static void show_drawings(const std::vector<Drawing>& drawings, const Options& o) {
+  const std::string as = drawn_form(o);
+  std::vector<Drawing> shown;
+  for (const Drawing& d : drawings)
+    if (o.function.empty() || d.title.find(o.function) != d.title.npos) shown.push_back(d);
+  if (shown.empty())
+    fail({complaint("no pass left a drawing",
+                    "--pipeline with a pass that draws, and --passes for its library")},
+         call_at_fault);
+  if (as != "text" && shown.size() > 1) {
+    std::vector<std::string> titles;
+    for (const Drawing& d : shown) titles.push_back(d.title);
+    fail({complaint("a picture shows one drawing",
+                    "--function with what one of these names: " + some_of("", titles))},
+         call_at_fault);
+  }
+  if (as == "json") return put_out(o, render_json(shown[0]));
+  if (as != "text") return put_out(o, drawn(render_dot(shown[0]), o, as));
+  std::string out;
+  for (const Drawing& d : shown)
+    out += (out.empty() ? "" : "\n") + render(d, o.output.empty() && on_terminal());
+  put_out(o, out);
 }
 
 static void show_slice(const Module& module, const Options& o) {
@@ -170,7 +195,10 @@ int verb_show(const Options& o) {
     refuse_idle(o, {{"--no-colour", "--no-colour with an object file", false}});
     Pipeline pipeline = pipeline_of(o, "-O0");
     Notes notes;
-    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline, o.view.empty() ? nullptr : &notes);
+    std::vector<Drawing> drawings;
+    auto loaded = optimized(o, load(o, std::move(bytes)), pipeline, o.view.empty() ? nullptr : &notes,
+                            o.view == "drawings" ? &drawings : nullptr);
+    if (o.view == "drawings") return show_drawings(drawings, o);
     if (!o.slice.empty()) return show_slice(*loaded->module, o);
     if (!o.view.empty() && o.view != "blocks") return show_view(*loaded->module, o, notes);
     std::string as = o.as;

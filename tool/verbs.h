@@ -12,7 +12,8 @@ namespace porphyry::tool {
 inline const std::string number_mark = "number:";
 
 struct Options {
-  std::vector<std::string> files;  // of verbs that take several; `file` is the current one
+  std::vector<std::string> libraries;  // of passes
+  std::vector<std::string> files;      // of verbs that take several; `file` is the current one
   std::vector<std::string> permits;
   std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target, folder,
               stage = "encoded";
@@ -27,7 +28,8 @@ struct Options {
   std::string calls, header, record, recorded, pass, value, against, test, says;
   std::vector<std::string> one_calls;  // "FUNCTION ARGUMENT …"
   std::vector<std::string> sides;      // of a comparison
-  std::string by;
+  std::string by, goal = "size", state;
+  uint64_t rounds = 0;
   std::string line, kind, text, code;  // of a question
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has
@@ -48,6 +50,7 @@ int verb_lower(const Options& o);
 int verb_run(const Options& o);
 int verb_why(const Options& o);
 int verb_compare(const Options& o);
+int verb_hunt(const Options& o);
 int verb_trace(const Options& o);
 int verb_shrink(const Options& o);
 int verb_demo(const Options& o);

@@ -14,6 +14,8 @@
 namespace porphyry {
 namespace {
 
+std::string times(float n) { return n == 1 ? "once" : fmt::format("{:.3g} times", n); }
+
 // Blocks that can be reached, as nodes.
 class BlockNodes {
  public:
@@ -27,11 +29,10 @@ class BlockNodes {
     out.title = fmt::format(" of {}", module.symbol_name(symbol));
   }
   size_t add(Block b, size_t inside = Drawing::none) {
-    const size_t n =
-        out_.add_node(name(b),
-                      {fmt::format("{}, {:.3g} times", counted(f.instructions(b).count(), "instruction"),
-                                   frequencies.of(b))},
-                      inside);
+    const size_t n = out_.add_node(
+        name(b),
+        {fmt::format("{}, {}", counted(f.instructions(b).count(), "instruction"), times(frequencies.of(b)))},
+        inside);
     out_.nodes[n].shade = std::min(loops.depth(b), 3u);
     nodes_.set(b, static_cast<uint32_t>(n + 1));
     return n;

@@ -147,7 +147,7 @@ bool over_module(const Pipeline::Step& step) {
 }
 
 void finish(Module& module, Steps steps, const PipelineOptions& options) {
-  ModuleContext context{module, options.notes, options.surroundings, {}, false};
+  ModuleContext context{module, options.notes, options.surroundings, {}, false, options.drawings};
   each_pass(steps, [&](const Pass& p) {
     context.pass = p.name;
     if (p.finish) p.finish(context);
@@ -215,7 +215,7 @@ class ModuleRun {
       Symbol s = k < todo.size() ? todo[k] : Symbol(k - todo.size() + known);
       if (!module_.is_function(s)) continue;
       if (stopped(k, todo.size(), s)) break;
-      FunctionContext context(module_, *facts_, s, options_.notes, options_.surroundings);
+      FunctionContext context(module_, *facts_, s, options_.notes, options_.surroundings, options_.drawings);
       FunctionRun one(context, options_);
       changed |= one.run(steps);
       problems = std::move(one.problems);
@@ -241,6 +241,7 @@ class ModuleRun {
     struct Job {
       Notes notes;
       std::vector<StepRecord> steps;
+      std::vector<Drawing> drawings;
       Diagnostics problems;
       bool changed = false;
     };
@@ -252,7 +253,9 @@ class ModuleRun {
       PipelineOptions options = options_;
       if (options.notes) options.notes = &job.notes;
       if (options.steps) options.steps = &job.steps;
-      FunctionContext context(module_, *facts_, todo[k], options.notes, options.surroundings);
+      if (options.drawings) options.drawings = &job.drawings;
+      FunctionContext context(module_, *facts_, todo[k], options.notes, options.surroundings,
+                              options.drawings);
       FunctionRun run(context, options);
       job.changed = run.run(steps);
       job.problems = std::move(run.problems);
@@ -277,6 +280,8 @@ class ModuleRun {
       changed |= job.changed;
       if (options_.notes) std::move(job.notes.begin(), job.notes.end(), std::back_inserter(*options_.notes));
       if (options_.steps) std::move(job.steps.begin(), job.steps.end(), std::back_inserter(*options_.steps));
+      if (options_.drawings)
+        std::move(job.drawings.begin(), job.drawings.end(), std::back_inserter(*options_.drawings));
       if (problems.empty()) problems = std::move(job.problems);
     }
     return changed;
@@ -295,7 +300,8 @@ class ModuleRun {
       problems.push_back(complaint(fmt::format("the run was cancelled before '{}'", pass.name)));
       return false;
     }
-    ModuleContext context{module_, options_.notes, options_.surroundings, pass.name, false};
+    ModuleContext context{module_,   options_.notes, options_.surroundings,
+                          pass.name, false,          options_.drawings};
     bool changed = recorded(
         options_, pass, "", [&] { return instruction_count(module_); },
         [&] {
@@ -339,7 +345,7 @@ Diagnostics run_pipeline(Module& module, const Pipeline& pipeline, const Pipelin
 
 Diagnostics FunctionPipeline::run(Module& module, Symbol function) const {
   ModuleFacts facts(module);
-  FunctionContext context(module, facts, function, options_.notes, options_.surroundings);
+  FunctionContext context(module, facts, function, options_.notes, options_.surroundings, options_.drawings);
   FunctionRun one(context, options_);
   one.run(pipeline_.steps);
   return std::move(one.problems);

@@ -9,7 +9,7 @@ namespace porphyry {
 
 struct Note {
   enum class Kind : uint8_t { Done, Declined, Seen, Left } kind = Kind::Done;
-  std::string pass;      // of what is left over: the one that would have dealt with it
+  std::string pass;  // of what is left over: the one that would have dealt with it
   std::string function;
   std::string position;  // source:line:column, empty when unknown
   std::string value;     // what it is about, as the text form names it

@@ -15,6 +15,7 @@
 #include "porphyry/analyze/facts.h"
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
+#include "porphyry/optimize/drawing.h"
 #include "porphyry/optimize/note.h"
 
 namespace porphyry {
@@ -26,14 +27,15 @@ class FunctionContext {
   // `surroundings`: objects that passes of a kind need, such as the state of legalization; may be null.
   // `in_module`: analyses of the module; must outlive this.
   FunctionContext(Module& module, ModuleFacts& in_module, Symbol symbol, Notes* notes,
-                  TypeMap* surroundings = nullptr)
+                  TypeMap* surroundings = nullptr, std::vector<Drawing>* drawings = nullptr)
       : module(module),
         in_module(in_module),
         symbol(symbol),
         function(module.function(symbol)),
         facts(function),
         notes_(notes),
-        surroundings_(surroundings) {}
+        surroundings_(surroundings),
+        drawings_(drawings) {}
 
   Module& module;
   ModuleFacts& in_module;
@@ -65,6 +67,11 @@ class FunctionContext {
             std::vector<std::pair<std::string, std::string>> figures = {});
   void declined(Position p, std::string value, std::string what, std::string why, std::string unlock,
                 std::vector<std::pair<std::string, std::string>> figures = {});
+  // Whoever wants drawings gets this one; else nothing happens.
+  bool wants_drawings() const { return drawings_ != nullptr; }
+  void draw(Drawing drawing) {
+    if (drawings_) drawings_->push_back(std::move(drawing));
+  }
   // A value as the text form names it.
   std::string name(Value v) const;
 
@@ -78,6 +85,7 @@ class FunctionContext {
   std::vector<Asked> asked_;
   Notes* notes_;
   TypeMap* surroundings_;
+  std::vector<Drawing>* drawings_;
 };
 
 // What a pass over a module works on. Facts of functions are made anew, as any of them may change.
@@ -87,6 +95,7 @@ struct ModuleContext {
   TypeMap* surroundings = nullptr;
   std::string_view pass;
   bool changed = false;  // set by a pass that changed what no function shows, such as a symbol's row
+  std::vector<Drawing>* drawings = nullptr;  // may be null
 };
 
 // Whether a pass changed something, functions tell themselves: see Function::changes.

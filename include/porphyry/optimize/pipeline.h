@@ -51,6 +51,7 @@ struct PipelineProgress {
 struct PipelineOptions {
   Notes* notes = nullptr;
   std::vector<StepRecord>* steps = nullptr;
+  std::vector<Drawing>* drawings = nullptr;  // that passes leave
   // A pass that breaks the IR, or keeps analyses that do not hold any more, is reported, with its name.
   bool check_between = false;
   unsigned most_repetitions = 16;  // of `until stable`; a note tells where they did not suffice

@@ -1,0 +1,69 @@
+// Searches for the pipeline that makes a program smallest, or fastest on given calls.
+//
+//   HuntState state = start_hunt({.seed = 1});
+//   while (hunting) next_generation(state, module, question, target);       // as long as there is time
+//   Recipe best = recipe_of(state, module, question, target);               // without steps that do nothing
+//   for it
+//
+// Each generation changes the best pipelines so far (a step more, fewer, another one, two in the other order,
+// the beginning of one with the end of another), builds each and keeps the best. What comes out of a
+// generation depends on the state and the question alone, not on how many threads worked on it; so a search
+// goes on from its written state as if it had never stopped. J. Holland, "Adaptation in Natural and
+// Artificial Systems", 1975; K. Cooper, D. Subramanian, L. Torczon, "Adaptive Optimizing Compilers for the
+// 21st Century", 2002.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "porphyry/ask/inputs.h"
+#include "porphyry/machine/lower.h"
+#include "porphyry/optimize/pipeline.h"
+
+namespace porphyry {
+
+struct HuntQuestion {
+  enum class Goal : uint8_t { Size, Time } goal = Goal::Size;
+  std::string function;            // only its bytes count; empty: those of all functions
+  std::vector<WrittenCall> calls;  // that are timed, and checked besides those that are made
+  machine::LowerOptions options = {};
+  unsigned population = 16, children = 24;  // kept, and tried in each generation
+  unsigned threads = 0;                     // 0: as many as there are processors. Times are taken on one
+  std::function<bool()> cancelled = {};  // asked before each build: true ends the generation without effect
+};
+
+struct Candidate {
+  std::vector<std::string> steps;  // names of passes
+  double cost = 0;                 // bytes, or nanoseconds
+  std::string text() const;        // "promote; fold; sweep"
+};
+
+struct HuntState {
+  uint64_t seed = 1;
+  uint64_t program = 0;  // a hash of its text: a state belongs to one
+  uint64_t generation = 0, built = 0, refused = 0;
+  std::vector<Candidate> best;  // the first one is the best; empty before the first generation
+};
+
+// One generation more; the first one tries the levels. A candidate that means something else than the
+// program, as far as inputs show it, is refused and counted. False: it was cancelled, and the state is as it
+// was. Errors: the question does not fit the module.
+Result<bool> next_generation(HuntState& state, const Module& module, const HuntQuestion& question,
+                             const machine::Target& target);
+
+struct Recipe {
+  Candidate pipeline;                                  // each step of it matters
+  std::vector<double> without;                         // by step: the cost when it is left out
+  std::vector<std::pair<std::string, double>> levels;  // what the levels cost
+};
+Result<Recipe> recipe_of(const HuntState& state, const Module& module, const HuntQuestion& question,
+                         const machine::Target& target);
+
+// States as JSON text. An error says what is wrong with one that was read.
+std::string write_state(const HuntState& state);
+Result<HuntState> read_state(const std::string& name, const std::string& text);
+uint64_t hash_of(const Module& module);
+
+}  // namespace porphyry

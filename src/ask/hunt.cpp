@@ -1,0 +1,310 @@
+#include "porphyry/ask/hunt.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <nlohmann/json.hpp>
+#include <random>
+#include <thread>
+
+#include "porphyry/analyze/verify.h"
+#include "porphyry/ask/compare.h"
+#include "porphyry/formats/text.h"
+#include "porphyry/jit/jit.h"
+#include "porphyry/passes/passes.h"
+#include "porphyry/print/print.h"
+
+namespace porphyry {
+namespace {
+
+constexpr double refused_cost = 1e300;
+constexpr size_t longest = 80;  // steps
+
+using Random = std::mt19937_64;
+using Goal = HuntQuestion::Goal;
+
+Pipeline pipeline_of(const Candidate& c) {
+  Pipeline out;
+  for (const std::string& name : c.steps)
+    if (auto pass = standard_passes().find(name)) out.steps.push_back({pass, {}});
+  return out;
+}
+
+// A level's steps, one after the other; what is repeated stands there once.
+void flatten(const std::vector<Pipeline::Step>& steps, std::vector<std::string>& out) {
+  for (const Pipeline::Step& s : steps) {
+    if (s.pass) out.push_back(s.pass->name);
+    flatten(s.inner, out);
+  }
+}
+
+class Hunter {
+ public:
+  Hunter(const Module& module, const HuntQuestion& question, const machine::Target& target)
+      : module_(module), q_(question), target_(target), text_(write_text(module)) {}
+
+  Diagnostics prepare() {
+    Diagnostics wrong;
+    for (const WrittenCall& call : q_.calls) {
+      auto fits = prepare_call(module_, call.function, call.words);
+      if (!fits) wrong.insert(wrong.end(), fits.why().begin(), fits.why().end());
+    }
+    if (q_.goal == Goal::Time && q_.calls.empty())
+      wrong.push_back(complaint("nothing says what is to be fast", "calls to be timed"));
+    if (!wrong.empty()) return wrong;
+    auto add = [&](const WrittenCall& call) { inputs_.push_back({call, evaluate(module_, call)}); };
+    for (const WrittenCall& call : q_.calls) add(call);
+    for (Symbol s : module_.functions())
+      if (!module_[s].is_local && (q_.function.empty() || module_.symbol_name(s) == q_.function))
+        for (const WrittenCall& call : make_calls(module_, s, {.count = 6, .attempts = 24})) add(call);
+    return {};
+  }
+
+  // Costs of all, in their order; false when it was cancelled.
+  bool build_all(std::vector<Candidate>& all, HuntState& state) const {
+    std::atomic<size_t> next = 0;
+    std::atomic<bool> stop = false;
+    auto work = [&] {
+      for (size_t k; !stop && (k = next++) < all.size();) {
+        if (q_.cancelled && q_.cancelled()) stop = true;
+        if (!stop) all[k].cost = cost_of(all[k]);
+      }
+    };
+    const unsigned cores = q_.threads ? q_.threads : std::max(1u, std::thread::hardware_concurrency());
+    {
+      std::vector<std::jthread> others;
+      for (unsigned k = 1; k < (q_.goal == Goal::Time ? 1 : cores); ++k) others.emplace_back(work);
+      work();
+    }
+    if (stop) return false;
+    state.built += all.size();
+    for (const Candidate& c : all) state.refused += c.cost >= refused_cost;
+    return true;
+  }
+
+  double cost_of(const Candidate& c) const { return cost_of(pipeline_of(c)); }
+  double cost_of(const Pipeline& pipeline) const {
+    auto [realm, copy] = own_copy();
+    if (!run_pipeline(*copy, pipeline).empty()) return refused_cost;
+    for (const auto& [call, before] : inputs_)
+      if (!deviation(before, evaluate(*copy, call, {.seed = 2, .steps = 400'000})).empty())
+        return refused_cost;
+    return q_.goal == Goal::Size ? bytes_of(*copy) : time_of(*copy);
+  }
+
+ private:
+  // In a realm of its own, so that threads share nothing.
+  std::pair<std::unique_ptr<Realm>, std::unique_ptr<Module>> own_copy() const {
+    auto realm = std::make_unique<Realm>();
+    SourceText source("the program", text_);
+    auto copy = load_text(*realm, source);
+    return {std::move(realm), std::move(*copy)};
+  }
+  double bytes_of(const Module& m) const {
+    auto lowered = machine::lower(m, target_, q_.options);
+    if (!lowered) return refused_cost;
+    double out = 0;
+    for (const auto& f : lowered->functions)
+      if (q_.function.empty() || f.name == q_.function)
+        out += static_cast<double>(f.bytes.size() + 16 * f.pool.size());
+    return out;
+  }
+  double time_of(const Module& m) const {
+    std::vector<Build> builds(1);
+    builds[0].name = "candidate";
+    auto code = Jit::compile(m, target_, q_.options);
+    if (!code) return refused_cost;
+    builds[0].code = std::move(*code);
+    for (const auto& f : builds[0].code->lowered().functions) {
+      builds[0].functions.push_back({.name = f.name});
+      builds[0].names.push_back(f.name);
+    }
+    builds[0].times.resize(builds[0].names.size());
+    if (!measure(builds, m, q_.calls, target_, {.rounds = 15, .seconds = 0.05}).problems.empty())
+      return refused_cost;
+    double out = 0;
+    for (const auto& t : builds[0].times)
+      if (t) out += t->least;
+    return out;
+  }
+
+  const Module& module_;
+  const HuntQuestion& q_;
+  const machine::Target& target_;
+  std::vector<std::pair<WrittenCall, Seen>> inputs_;
+  std::string text_;  // of the module
+};
+
+std::vector<Candidate> levels_as_candidates() {
+  std::vector<Candidate> out;
+  for (const Level& l : all_levels()) {
+    out.emplace_back();
+    flatten(l.pipeline().steps, out.back().steps);
+  }
+  return out;
+}
+
+// A pipeline like the good ones, and yet another one.
+Candidate child_of(const std::vector<Candidate>& best, Random& random) {
+  const auto& passes = standard_passes().all();
+  auto pick = [&](size_t n) { return n ? random() % n : 0; };
+  // The better, the likelier.
+  Candidate out = best[std::min(pick(best.size()), pick(best.size()))];
+  auto& steps = out.steps;
+  auto at = [&](size_t k) { return steps.begin() + static_cast<ptrdiff_t>(k); };
+  for (size_t changes = 1 + pick(3); changes-- > 0;) {
+    const std::string& any = passes[pick(passes.size())]->name;
+    switch (random() % 5) {
+      case 0: steps.insert(at(pick(steps.size() + 1)), any); break;
+      case 1:
+        if (!steps.empty()) steps.erase(at(pick(steps.size())));
+        break;
+      case 2:
+        if (!steps.empty()) steps[pick(steps.size())] = any;
+        break;
+      case 3:
+        if (steps.size() > 1) std::swap(steps[pick(steps.size())], steps[pick(steps.size())]);
+        break;
+      default: {
+        const auto& other = best[pick(best.size())].steps;
+        steps.resize(pick(steps.size() + 1));
+        const size_t from = pick(other.size() + 1);
+        steps.insert(steps.end(), other.begin() + static_cast<ptrdiff_t>(from), other.end());
+      }
+    }
+  }
+  if (steps.size() > longest) steps.resize(longest);
+  return out;
+}
+
+void keep_best(std::vector<Candidate>& all, size_t count) {
+  std::stable_sort(all.begin(), all.end(), [](const Candidate& a, const Candidate& b) {
+    return a.cost != b.cost ? a.cost < b.cost : a.steps.size() < b.steps.size();
+  });
+  // Of those that cost the same and have the same steps, one.
+  all.erase(std::unique(all.begin(), all.end(),
+                        [](const Candidate& a, const Candidate& b) { return a.steps == b.steps; }),
+            all.end());
+  if (all.size() > count) all.resize(count);
+}
+
+}  // namespace
+
+std::string Candidate::text() const {
+  std::string out;
+  for (const std::string& s : steps) out += (out.empty() ? "" : "; ") + s;
+  return out;
+}
+
+uint64_t hash_of(const Module& module) {
+  uint64_t out = 0xcbf29ce484222325;
+  for (char c : write_text(module)) out = (out ^ static_cast<uint8_t>(c)) * 0x100000001b3;
+  return out;
+}
+
+Result<bool> next_generation(HuntState& state, const Module& module, const HuntQuestion& question,
+                             const machine::Target& target) {
+  Hunter hunter(module, question, target);
+  if (Diagnostics wrong = hunter.prepare(); !wrong.empty()) return wrong;
+  if (state.best.empty()) state.program = hash_of(module);
+  if (state.program != hash_of(module))
+    return complaint("the state belongs to another program", "the state of a search for this one");
+  std::vector<Candidate> all;
+  if (state.best.empty()) {
+    all = levels_as_candidates();
+  } else {
+    Random random(state.seed * 0x9e3779b97f4a7c15 + state.generation);
+    for (unsigned k = 0; k < question.children; ++k) all.push_back(child_of(state.best, random));
+  }
+  HuntState now = state;
+  if (!hunter.build_all(all, now)) return false;
+  all.insert(all.begin(), state.best.begin(), state.best.end());
+  std::erase_if(all, [](const Candidate& c) { return c.cost >= refused_cost; });
+  keep_best(all, question.population);
+  now.best = std::move(all);
+  ++now.generation;
+  state = std::move(now);
+  return true;
+}
+
+Result<Recipe> recipe_of(const HuntState& state, const Module& module, const HuntQuestion& question,
+                         const machine::Target& target) {
+  if (state.best.empty()) return complaint("nothing was tried yet", "a generation first");
+  Hunter hunter(module, question, target);
+  if (Diagnostics wrong = hunter.prepare(); !wrong.empty()) return wrong;
+  Recipe out{.pipeline = state.best[0]};
+  // Times differ by themselves: a step matters when it gains more than that.
+  const double slack = question.goal == Goal::Time ? 1.01 : 1;
+  auto& steps = out.pipeline.steps;
+  for (bool fewer = true; fewer;) {
+    fewer = false;
+    for (size_t k = steps.size(); k-- > 0;) {
+      Candidate without = out.pipeline;
+      without.steps.erase(without.steps.begin() + static_cast<ptrdiff_t>(k));
+      without.cost = hunter.cost_of(without);
+      if (without.cost > out.pipeline.cost * slack) continue;
+      without.cost = std::min(without.cost, out.pipeline.cost);
+      out.pipeline = std::move(without);
+      fewer = true;
+    }
+  }
+  for (size_t k = 0; k < steps.size(); ++k) {
+    Candidate without = out.pipeline;
+    without.steps.erase(without.steps.begin() + static_cast<ptrdiff_t>(k));
+    out.without.push_back(hunter.cost_of(without));
+  }
+  for (const Level& l : all_levels()) out.levels.emplace_back(l.name, hunter.cost_of(l.pipeline()));
+  return out;
+}
+
+// ---- states
+// ---------------------------------------------------------------------------------------------------
+
+using Json = nlohmann::ordered_json;
+
+std::string write_state(const HuntState& state) {
+  Json best = Json::array();
+  for (const Candidate& c : state.best) best.push_back({{"cost", c.cost}, {"steps", c.steps}});
+  return Json{{"hunt", 1},
+              {"program", state.program},
+              {"seed", state.seed},
+              {"generation", state.generation},
+              {"built", state.built},
+              {"refused", state.refused},
+              {"best", best}}
+             .dump(2) +
+         "\n";
+}
+
+Result<HuntState> read_state(const std::string& name, const std::string& text) {
+  const Json j = Json::parse(text, nullptr, false);
+  const Diagnostic wrong =
+      complaint("'" + name + "' holds no state of a search", "a file that hunt has written");
+  if (!j.is_object() || !j.contains("hunt") || j["hunt"] != 1 || !j.contains("best") || !j["best"].is_array())
+    return wrong;
+  HuntState out;
+  for (auto [key, to] : {std::pair("program", &out.program), std::pair("seed", &out.seed),
+                         std::pair("generation", &out.generation), std::pair("built", &out.built),
+                         std::pair("refused", &out.refused)}) {
+    if (!j.contains(key) || !j[key].is_number_unsigned()) return wrong;
+    *to = j[key];
+  }
+  for (const Json& c : j["best"]) {
+    if (!c.is_object() || !c.contains("cost") || !c["cost"].is_number() || !c.contains("steps") ||
+        !c["steps"].is_array())
+      return wrong;
+    Candidate one{.cost = c["cost"]};
+    for (const Json& step : c["steps"]) {
+      if (!step.is_string()) return wrong;
+      one.steps.push_back(step);
+      if (!standard_passes().find(one.steps.back()))
+        return complaint("'" + name + "' names a pass that there is not: " + one.steps.back(),
+                         "a state of this version");
+    }
+    out.best.push_back(std::move(one));
+  }
+  return out;
+}
+
+}  // namespace porphyry

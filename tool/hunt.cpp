@@ -1,0 +1,83 @@
+// Searches for the best pipeline, for as long as there is time; goes on where it stopped.
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <csignal>
+#include <filesystem>
+
+#include "common.h"
+#include "porphyry/ask/hunt.h"
+#include "porphyry/base/files.h"
+#include "porphyry/render/hunt.h"
+#include "verbs.h"
+
+namespace porphyry::tool {
+namespace {
+
+// Whether somebody has asked for an end: a handler can only set a mark.
+volatile std::sig_atomic_t& interrupted() {
+  static volatile std::sig_atomic_t it = 0;
+  return it;
+}
+
+HuntState begin(const Options& o, const Module& module) {
+  HuntState state{.seed = o.seed};
+  if (o.state.empty() || !std::filesystem::exists(o.state)) return state;
+  auto text = read_file(o.state);
+  if (!text) fail(text.why(), input_at_fault);
+  auto read = read_state(o.state, *text);
+  if (!read) fail(read.why(), input_at_fault);
+  if (read->program != hash_of(module))
+    fail({complaint("'" + o.state + "' belongs to another program",
+                    "a file that is not there yet, or its program")},
+         input_at_fault);
+  return *read;
+}
+
+}  // namespace
+
+int verb_hunt(const Options& o) {
+  return guarded([&] {
+    check_ending(o, {o.json ? ".json" : ".txt"});
+    if (o.goal != "size" && o.goal != "time")
+      fail({complaint("nothing is searched for by '" + o.goal + "'", "size or time")}, call_at_fault);
+    const machine::Target& target = target_of(o);
+    auto loaded = load(o);
+    give_facts(o, *loaded->module);
+    refuse_illegal(*loaded->module, target);
+    if (!o.function.empty()) function_of(*loaded->module, o.function);
+    const auto end = std::chrono::steady_clock::now() + std::chrono::duration<double>(o.time_limit);
+    HuntQuestion question{
+        .goal = o.goal == "size" ? HuntQuestion::Goal::Size : HuntQuestion::Goal::Time,
+        .function = o.function,
+        .options = lower_options(o, target),
+        .threads = o.threads,
+        .cancelled = [&] { return interrupted() != 0 || std::chrono::steady_clock::now() > end; }};
+    question.options.schedule = question.options.align_loops = question.goal == HuntQuestion::Goal::Time;
+    for (const std::string& text : o.one_calls) question.calls.push_back(read_call(text));
+    HuntState state = begin(o, *loaded->module);
+    std::signal(SIGINT, [](int) { interrupted() = 1; });
+    const bool shows = isatty(STDERR_FILENO) != 0;
+    while (o.rounds == 0 || state.generation < o.rounds) {
+      auto more = next_generation(state, *loaded->module, question, target);
+      if (!more) fail(more.why(), call_at_fault);
+      if (!*more) break;
+      if (!o.state.empty())
+        if (Diagnostics wrong = write_file(o.state, write_state(state)); !wrong.empty())
+          fail(wrong, input_at_fault);
+      if (shows)
+        say(fmt::format("\r\x1b[Kgeneration {}, {} pipelines, best {:.0f}", state.generation, state.built,
+                        state.best.empty() ? 0 : state.best[0].cost));
+    }
+    std::signal(SIGINT, SIG_DFL);
+    if (shows) say("\r\x1b[K");
+    if (state.best.empty())
+      fail({complaint("there was no time for the first pipelines", "a longer --time-limit")}, input_at_fault);
+    auto recipe = recipe_of(state, *loaded->module, question, target);
+    if (!recipe) fail(recipe.why(), call_at_fault);
+    put_out(o, o.json ? render_json(*recipe, state, question) : render(*recipe, state, question));
+  });
+}
+
+}  // namespace porphyry::tool
