@@ -5,6 +5,7 @@
 #include <sstream>
 
 #include "common.h"
+#include "page.h"
 #include "porphyry/ask/compare.h"
 #include "porphyry/render/compare.h"
 #include "porphyry/render/diagnostics.h"
@@ -130,7 +131,12 @@ void check_function(const std::vector<Build>& builds, const std::string& functio
 
 int verb_compare(const Options& o) {
   return guarded([&] {
-    check_ending(o, {o.json ? ".json" : ".txt"});
+    if (wants_page(o)) {
+      std::vector<PageSide> sides;
+      for (Side& s : sides_of(o)) sides.push_back({s.name, s.options});
+      return put_out(o, page_of(o, sides, "differences", "-O2"));
+    }
+    check_ending(o, {o.json ? ".json" : ".txt", ".html"});
     const Figure* by = figure_named(o.by.empty() ? (o.one_calls.empty() ? "instructions" : "time") : o.by);
     if (!by) {
       std::vector<std::string> names;

@@ -142,8 +142,9 @@ void options_of_lower(CLI::App* verb, Options& o) {
   add_output(verb, o);
   add_machine(verb, o);
   verb->add_option("--function", o.function, "Only this function (listings and IR)");
-  verb->add_option("--as", o.as,
-                   "listing, object, assembly, json or ir; else by the ending of -o: .o, .s, .por");
+  verb->add_option(
+      "--as", o.as,
+      "listing, object, assembly, json, ir or page; else by the ending of -o: .o, .s, .por, .html");
   verb->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
   verb->add_option("--header", o.header, "WebAssembly: also write the C header of the object to this file");
   verb->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");

@@ -37,7 +37,7 @@ Words words_for(const std::string& verb, const std::string& option) {
   if (option == "--for") out = {"size", "time"};
   if (option == "--permit") out = {"reorder", "fuse", "nonan", "noinf", "nozerosign", "estimate", "ends"};
   if (option == "--as" && verb == "show") out = {"text", "dot", "svg", "png", "json", "listing"};
-  if (option == "--as" && verb == "lower") out = {"listing", "object", "assembly", "json", "ir"};
+  if (option == "--as" && verb == "lower") out = {"listing", "object", "assembly", "json", "ir", "page"};
   if (option == "--as" && verb == "manual") out = {"man", "bash", "zsh", "fish"};
   return out;
 }

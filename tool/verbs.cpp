@@ -4,6 +4,7 @@
 
 #include "common.h"
 #include "instances.h"
+#include "page.h"
 #include "porphyry/analyze/verify.h"
 #include "porphyry/ask/views.h"
 #include "porphyry/call/call.h"
@@ -285,8 +286,8 @@ static std::string legalized(Module& module, const machine::Target& target,
 struct LoweredForm {
   const char *name, *ending;
 };
-static constexpr LoweredForm lowered_forms[] = {
-    {"listing", ".txt"}, {"object", ".o"}, {"assembly", ".s"}, {"json", ".json"}, {"ir", ".por"}};
+static constexpr LoweredForm lowered_forms[] = {{"listing", ".txt"}, {"object", ".o"}, {"assembly", ".s"},
+                                                {"json", ".json"},   {"ir", ".por"},   {"page", ".html"}};
 
 static const LoweredForm& lowered_form(const Options& o) {
   std::vector<std::string> names;
@@ -300,6 +301,7 @@ static const LoweredForm& lowered_form(const Options& o) {
 }
 
 static std::string lowered(const Options& o, std::string_view as) {
+  if (as == "page") return page_of(o, usual_sides(o), "program", "-O0");
   const machine::Target& target = target_of(o);
   machine::LowerOptions options = lower_options(o, target);
   options.explain = as == "listing" || as == "json";
@@ -338,12 +340,13 @@ int verb_lower(const Options& o) {
         form = &lowered_form(o);
         std::string_view as = form->name;
         if (as == "object") needs_a_file(o, "object files", "o");
-        refuse_idle(
-            o, {{"--until", "--until with --as ir: it says where legalization stops", as == "ir"},
-                {"--lives", "--lives with a listing", as == "listing"},
-                {"--no-colour", "--no-colour with a listing", as == "listing"},
-                {"--function", "--function with a listing, JSON or IR", as != "object" && as != "assembly"}});
-        if (o.as.empty() && o.files.size() < 2) check_ending(o, {".txt", ".o", ".s", ".json", ".por"});
+        refuse_idle(o, {{"--until", "--until with --as ir: it says where legalization stops", as == "ir"},
+                        {"--lives", "--lives with a listing", as == "listing"},
+                        {"--no-colour", "--no-colour with a listing", as == "listing"},
+                        {"--function", "--function with a listing, JSON, IR or page",
+                         as != "object" && as != "assembly"}});
+        if (o.as.empty() && o.files.size() < 2)
+          check_ending(o, {".txt", ".o", ".s", ".json", ".por", ".html"});
       }))
     return status;
   return over_inputs(o, form->ending, [&](const Options& one) { return lowered(one, form->name); });

@@ -3,6 +3,7 @@
 #include <set>
 
 #include "common.h"
+#include "page.h"
 #include "porphyry/ask/code.h"
 #include "porphyry/ask/why.h"
 #include "porphyry/base/files.h"
@@ -72,7 +73,8 @@ std::string of_code(const Options& o) {
 
 int verb_why(const Options& o) {
   return guarded([&] {
-    check_ending(o, {o.json ? ".json" : o.sarif ? ".sarif" : ".txt"});
+    if (wants_page(o)) return put_out(o, page_of(o, usual_sides(o), "notes", "-O1"));
+    check_ending(o, {o.json ? ".json" : o.sarif ? ".sarif" : ".txt", ".html"});
     const bool notes_only = o.code.empty();
     refuse_idle(
         o, {{"--beside", "--beside without --json, --sarif or --code", notes_only && !o.json && !o.sarif},

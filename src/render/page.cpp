@@ -1,0 +1,189 @@
+// The data of the page; how it looks and moves stands in page.html.
+#include "porphyry/render/page.h"
+
+#include <algorithm>
+
+#include "json.h"
+#include "page_text.h"
+#include "porphyry/analyze/frequency.h"
+#include "porphyry/machine/listing.h"
+#include "porphyry/print/print.h"
+#include "porphyry/render/notes.h"
+
+namespace porphyry {
+namespace {
+
+using namespace machine;
+
+constexpr const char* role_names[] = {"", "move", "spill", "reload", "frame", "padding"};
+
+// One function of a build: blocks, their instructions, and the code lines that each became.
+class FunctionData {
+ public:
+  FunctionData(const LoweredModule& lowered, const CompiledFunction& compiled, const Target& target)
+      : module_(*lowered.legal),
+        f_(module_.function(compiled.symbol)),
+        c_(compiled),
+        listing_(make_listing(lowered, compiled, target)) {
+    for (const ListingBlock& b : listing_.blocks)
+      for (const ListingLine& l : b.lines) lines_.push_back(&l);
+    for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k)
+      if (c_.lines[k].origin.exists()) of_[c_.lines[k].origin.index].push_back(k);
+    for (const auto& [root, inner] : c_.covered) inside_[inner.index] = root;
+  }
+
+  Json run() {
+    const Dominators dominators(f_);
+    const Loops loops(f_, dominators);
+    const Frequencies frequencies(f_, dominators, loops);
+    Json blocks = Json::array();
+    for (size_t b = 0; b < c_.blocks.size(); ++b) {
+      const Block origin = c_.blocks[b].origin;
+      Json rows = Json::array();
+      if (Json bare = without_origin(b); !bare.empty()) rows.push_back({{"t", ""}, {"c", bare}});
+      if (origin.exists())
+        for (Instruction i : f_.instructions(origin)) rows.push_back(row(i));
+      blocks.push_back({{"label", origin.exists() ? label(origin) : ""},
+                        {"depth", c_.blocks[b].depth},
+                        {"times", origin.exists() ? frequencies.of(origin) : 0},
+                        {"rows", rows}});
+    }
+    const auto& t = listing_.totals;
+    return {{"name", c_.name},
+            {"signature", listing_.signature},
+            {"frame", listing_.frame_bytes},
+            {"totals",
+             {{"instructions", t.instructions},
+              {"bytes", t.bytes},
+              {"calls", t.calls},
+              {"branches", t.branches},
+              {"loads", t.loads},
+              {"stores", t.stores},
+              {"spills", t.spills},
+              {"reloads", t.reloads}}},
+            {"arrives", places(listing_.parameters)},
+            {"leaves", places(listing_.results)},
+            {"lives", lives()},
+            {"blocks", blocks}};
+  }
+
+ private:
+  std::string label(Block b) const {
+    std::string out = block_text(module_, f_, b), list;
+    for (Value v : f_.parameters(b)) list += (list.empty() ? "" : ", ") + value_text(module_, f_, v);
+    return list.empty() ? out : out + "(" + list + ")";
+  }
+  Json line(uint32_t k) const {
+    return Json::array(
+        {lines_[k]->offset, lines_[k]->text, role_names[static_cast<size_t>(lines_[k]->role)]});
+  }
+  // Frames, moves between blocks, padding.
+  Json without_origin(size_t b) const {
+    Json out = Json::array();
+    for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k)
+      if (!c_.lines[k].origin.exists() && c_.lines[k].offset >= c_.blocks[b].offset &&
+          c_.lines[k].offset < c_.end_of_block(b))
+        out.push_back(line(k));
+    return out;
+  }
+  Json row(Instruction i) const {
+    Json code = Json::array();
+    if (auto known = of_.find(i.index); known != of_.end())
+      for (uint32_t k : known->second) code.push_back(line(k));
+    Json out = {{"t", write_text(module_, f_, i)}, {"c", code}};
+    if (f_.result_count(i)) out["v"] = value_text(module_, f_, f_.result(i));
+    if (std::string p = place_text(module_, f_.position(i)); !p.empty()) out["p"] = p;
+    if (auto root = inside_.find(i.index); root != inside_.end() && code.empty())
+      out["in"] = write_text(module_, f_, root->second);
+    return out;
+  }
+  static Json places(const std::vector<FunctionListing::Place>& all) {
+    Json out = Json::array();
+    for (const auto& p : all) out.push_back({p.name, p.type, p.where});
+    return out;
+  }
+  Json lives() const {
+    Json out = Json::array();
+    for (const auto& life : listing_.lives) {
+      Json stays = Json::array();
+      for (const auto& s : life.stays) stays.push_back({s.where, s.from, s.to});
+      out.push_back({{"v", life.value}, {"stays", stays}, {"why", life.reasons}});
+    }
+    return out;
+  }
+
+  const Module& module_;
+  const Function& f_;
+  const CompiledFunction& c_;
+  FunctionListing listing_;
+  std::vector<const ListingLine*> lines_;
+  std::map<uint32_t, std::vector<uint32_t>> of_;  // by instruction: rows of lines
+  std::map<uint32_t, Instruction> inside_;
+};
+
+Json notes_of(const Notes& notes) {
+  Json out = Json::array();
+  for (const Note& n : notes) {
+    std::string figures;
+    for (const auto& [name, value] : n.figures) figures += (figures.empty() ? "" : ", ") + name + " " + value;
+    out.push_back({{"pass", n.pass},
+                   {"kind", kind_name(n.kind)},
+                   {"f", n.function},
+                   {"p", n.position},
+                   {"v", n.value},
+                   {"what", n.what},
+                   {"why", n.why},
+                   {"figures", figures},
+                   {"unlock", n.unlock}});
+  }
+  return out;
+}
+
+Json lines_of(std::string_view text) {
+  Json out = Json::array();
+  while (!text.empty()) {
+    const size_t end = std::min(text.find('\n'), text.size());
+    out.push_back(text.substr(0, end));
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return out;
+}
+
+void put(std::string& page, std::string_view mark, const std::string& text) {
+  if (size_t at = page.find(mark); at != page.npos) page.replace(at, mark.size(), text);
+}
+
+std::string escaped(std::string_view text) {
+  std::string out;
+  for (char c : text) out += c == '<' ? "&lt;" : c == '&' ? "&amp;" : std::string(1, c);
+  return out;
+}
+
+}  // namespace
+
+std::string render_page(const std::vector<PageBuild>& builds, const Target& target,
+                        const PageOptions& options) {
+  Json all = Json::array(), sources = Json::object();
+  for (const PageBuild& b : builds) {
+    Json functions = Json::array();
+    for (const CompiledFunction& c : b.lowered->functions)
+      functions.push_back(FunctionData(*b.lowered, c, target).run());
+    all.push_back({{"name", b.name},
+                   {"functions", functions},
+                   {"notes", b.notes ? notes_of(*b.notes) : Json::array()}});
+  }
+  for (const auto& [name, text] : options.sources) sources[name] = lines_of(text);
+  Json data = {{"title", options.title},       {"version", options.version},
+               {"view", options.view},         {"function", options.function},
+               {"build", options.first_build}, {"target", std::string(target.name)},
+               {"sources", sources},           {"builds", all}};
+  std::string text = data.dump(-1, ' ', false, Json::error_handler_t::replace);
+  // Inside of a script element nothing may look like its end.
+  for (size_t at = 0; (at = text.find("</", at)) != text.npos; at += 3) text.replace(at, 2, "<\\/");
+  std::string page(page_text);
+  put(page, "{{title}}", escaped(options.title));
+  put(page, "{{data}}", text);
+  return page;
+}
+
+}  // namespace porphyry

@@ -1,0 +1,82 @@
+#include "page.h"
+
+#include <filesystem>
+
+#include "common.h"
+#include "porphyry/ask/why.h"
+#include "porphyry/base/files.h"
+#include "porphyry/render/page.h"
+
+namespace porphyry::tool {
+
+bool wants_page(const Options& o) { return o.as == "page" || (o.as.empty() && o.output.ends_with(".html")); }
+
+std::vector<PageSide> usual_sides(const Options& o) {
+  if (!o.pipeline.empty()) return {{o.pipeline, o}};
+  std::vector<PageSide> out;
+  for (const Level& l : all_levels()) {
+    out.push_back({std::string(l.name), o});
+    out.back().options.level = l.name.substr(2);
+  }
+  return out;
+}
+
+namespace {
+
+struct PageData {
+  std::unique_ptr<Loaded> loaded;
+  Notes notes;
+  machine::LoweredModule lowered;
+};
+
+PageData built(const PageSide& side, const std::string& bytes, const machine::Target& target) {
+  PageData out;
+  const Pipeline pipeline = pipeline_of(side.options, "-O0");
+  out.loaded = optimized(side.options, load(side.options, bytes), pipeline, &out.notes);
+  Notes left = leftovers(*out.loaded->module, out.notes, pipeline.names());
+  out.notes.insert(out.notes.end(), left.begin(), left.end());
+  machine::LowerOptions options = lower_options(side.options, target);
+  options.explain = true;
+  auto lowered = machine::lower(*out.loaded->module, target, options);
+  if (!lowered) fail(lowered.why(), input_at_fault);
+  out.lowered = std::move(*lowered);
+  return out;
+}
+
+// Sources that lie beside the module, or here.
+void add_sources(const Module& module, const std::string& file, std::map<std::string, std::string>& out) {
+  const std::filesystem::path beside = std::filesystem::path(file).parent_path();
+  for (const SourceFile& s : module.sources)
+    for (const auto& path : {beside / s.name, std::filesystem::path(s.name)})
+      if (!out.contains(s.name) && std::filesystem::is_regular_file(path))
+        if (auto text = read_file(path.string())) out[s.name] = std::move(*text);
+}
+
+}  // namespace
+
+std::string page_of(const Options& o, const std::vector<PageSide>& sides, const char* view,
+                    const char* usual_level) {
+  const machine::Target& target = target_of(o);
+  std::map<std::string, std::string> bytes;  // standard input is read once
+  std::vector<PageData> data;
+  PageOptions options{
+      .title = o.file == "-" ? "standard input" : std::filesystem::path(o.file).filename().string(),
+      .view = view,
+      .version = PORPHYRY_VERSION,
+      .function = o.function};
+  for (const PageSide& side : sides) {
+    auto [at, first] = bytes.try_emplace(side.options.file);
+    if (first) at->second = input_of(side.options);
+    data.push_back(built(side, at->second, target));
+    if (!o.function.empty()) function_of(*data.back().loaded->module, o.function);
+    add_sources(*data.back().loaded->module, side.options.file, options.sources);
+    const std::string level = o.level.empty() ? usual_level : "-O" + o.level;
+    if (side.name == level) options.first_build = data.size() - 1;
+  }
+  std::vector<PageBuild> builds;
+  for (size_t k = 0; k < data.size(); ++k)
+    builds.push_back({sides[k].name, &data[k].lowered, &data[k].notes});
+  return render_page(builds, target, options);
+}
+
+}  // namespace porphyry::tool
