@@ -74,8 +74,7 @@ TEST(Compare, LinesStandOnceOnEachSide) {
         ASSERT_TRUE(line.right == AlignedLine::none || line.right == r++);
         const bool both = line.left != AlignedLine::none && line.right != AlignedLine::none;
         ASSERT_EQ(both, line.kind == Kind::Same || line.kind == Kind::Alike);
-        ASSERT_TRUE(!both ||
-                    (line.kind == Kind::Same) == (left[line.left]->text == right[line.right]->text));
+        ASSERT_TRUE(!both || (line.kind == Kind::Same) == (left[line.left]->text == right[line.right]->text));
         if (line.kind == Kind::Moved) moves += line.left != AlignedLine::none ? 1 : -1, ++moved;
         alike += line.kind == Kind::Alike;
       }

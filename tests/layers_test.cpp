@@ -15,10 +15,10 @@ namespace fs = std::filesystem;
 using testing::Pattern;
 
 // From top to bottom, as docs/architecture.md lists them.
-const std::vector<std::string> layers = {"base",    "ir",      "print",   "analyze",  "formats",
-                                         "rewrite", "sample",  "eval",    "optimize", "passes",
-                                         "machine", "targets", "object",  "jit",      "simulate",
-                                         "host",    "call",    "measure", "ask",      "render"};
+const std::vector<std::string> layers = {"base",   "ir",    "print",    "analyze", "formats", "rewrite",
+                                         "sample", "eval",  "optimize", "passes",  "machine", "targets",
+                                         "object", "jit",   "simulate", "host",    "call",    "measure",
+                                         "ask",    "prove", "render"};
 
 int layer_of(const std::string& name) {
   auto at = std::find(layers.begin(), layers.end(), name);

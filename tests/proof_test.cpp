@@ -1,6 +1,6 @@
 // Every rule of the book, proved by a solver: whatever the operands hold, and whatever lies above them in
 // their registers, its instructions compute what its pattern says. Both sides come from the book; what the
-// operations of the language mean to the solver stands in support/algebra.h.
+// operations of the language mean to the solver stands in prove/algebra.h.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -11,8 +11,8 @@
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/code.h"
+#include "porphyry/prove/algebra.h"
 #include "porphyry/targets/targets.h"
-#include "support/algebra.h"
 #include "support/measure.h"
 #include "support/targets.h"
 
@@ -20,7 +20,7 @@ namespace porphyry {
 namespace {
 
 using namespace machine;
-using testing::Algebra;
+using prove::Algebra;
 using Term = Algebra::Term;
 
 // An operation for which there is no term.

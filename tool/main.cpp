@@ -217,6 +217,17 @@ void options_of_hunt(CLI::App* verb, Options& o) {
   verb->add_option("--threads", o.threads, "How many pipelines are tried at a time; one a core unless said");
 }
 
+void options_of_prove(CLI::App* verb, Options& o) {
+  add_common(verb, o, true);
+  add_output(verb, o);
+  add_json(verb, o);
+  verb->add_option("--against", o.against,
+                   "Another file with functions of the same names, instead of a level");
+  verb->add_option("--function", o.function, "Only this function");
+  verb->add_option("--bound", o.bound, "Rounds of loops, all together, that a run may take (4 unless said)");
+  verb->add_option("--time-limit", o.time_limit, "Seconds for the solver, each function");
+}
+
 void options_of_manual(CLI::App* verb, Options& o) {
   add_output(verb, o);
   verb->add_option("--as", o.as, "man (the manual page), or completions for bash, zsh or fish");
@@ -316,6 +327,8 @@ constexpr Verb verbs[] = {
      options_of_trace, porphyry::tool::verb_trace},
     {"shrink", "Cuts a program down to what still makes a command end as it does", options_of_shrink,
      porphyry::tool::verb_shrink},
+    {"prove", "Whether functions mean the same behind passes, or in another file, for all inputs",
+     options_of_prove, porphyry::tool::verb_prove},
     {"manual", "The manual page, or completions for a shell", options_of_manual, nullptr},
     {"demo", "The whole tour on the shipped night of readings", options_of_demo, porphyry::tool::verb_demo},
 };

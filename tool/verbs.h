@@ -36,7 +36,7 @@ struct Options {
   uint64_t count = 1, seed = 1, step_limit = 1'000'000'000;
   double time_limit = 10;
   size_t skip = 0, lines = 2'000, inputs = 32;
-  unsigned threads = 0;
+  unsigned threads = 0, bound = 4;
 };
 
 int verb_check(const Options& o);
@@ -51,6 +51,7 @@ int verb_run(const Options& o);
 int verb_why(const Options& o);
 int verb_compare(const Options& o);
 int verb_hunt(const Options& o);
+int verb_prove(const Options& o);
 int verb_trace(const Options& o);
 int verb_shrink(const Options& o);
 int verb_demo(const Options& o);

@@ -101,13 +101,38 @@ Result<CallWord> read_fresh_word(const std::string& word, ByteOrder order) {
 
 }  // namespace
 
+namespace {
+
+// "bytes:00ff2a"
+Result<CallWord> read_bytes_word(const std::string& word, ByteOrder order) {
+  std::vector<uint8_t> bytes;
+  const std::string_view digits = std::string_view(word).substr(6);
+  auto digit = [](char c) {
+    return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
+  };
+  for (size_t k = 0; k + 1 < digits.size(); k += 2) {
+    const int high = digit(digits[k]), low = digit(digits[k + 1]);
+    if (high < 0 || low < 0) break;
+    bytes.push_back(static_cast<uint8_t>(high * 16 + low));
+  }
+  if (bytes.size() * 2 != digits.size())
+    return complaint("'" + word + "' is not a row of bytes, two hex digits each", "bytes:00ff2a");
+  CallWord out;
+  out.piece = MemoryPiece{word, Type::integer(8), std::move(bytes), nullptr, order};
+  return out;
+}
+
+}  // namespace
+
 Result<CallWord> read_call_word(const std::string& word, Type type, ByteOrder order) {
-  bool file = word.starts_with("file:"), zero = word.starts_with("zero:") || word.starts_with("random:");
-  if ((file || zero) && !type.is_pointer())
+  bool file = word.starts_with("file:"), zero = word.starts_with("zero:") || word.starts_with("random:"),
+       bytes = word.starts_with("bytes:");
+  if ((file || zero || bytes) && !type.is_pointer())
     return complaint("'" + word + "' gives an address, but the parameter is " + type.name(),
                      "a number of type " + type.name());
   if (file) return read_file_word(word, order);
   if (zero) return read_fresh_word(word, order);
+  if (bytes) return read_bytes_word(word, order);
   auto words = text::literal_words(word, type);
   if (!words && type.is_float() && !type.has_lanes())  // a whole number will do
     if (auto bits = text::float_bits(word, type)) words = std::vector<uint64_t>{*bits};

@@ -170,6 +170,8 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
               {"totals",
                {{"instructions", t.instructions},
                 {"bytes", t.bytes},
+                {"calls", t.calls},
+                {"branches", t.branches},
                 {"loads", t.loads},
                 {"stores", t.stores},
                 {"moves", t.moves},

@@ -9,10 +9,12 @@
 
 #include "porphyry/ir/typing.h"
 #include "porphyry/ir/words.h"
+#include "porphyry/prove/promises.h"
 #include "porphyry/rewrite/rule.h"
-#include "support/algebra.h"
 
 namespace porphyry::testing {
+
+using prove::Algebra;
 
 // Whether types given by class make the pattern's instructions right, and the conditions on types hold.
 class RuleTypes {
@@ -222,7 +224,7 @@ class RuleProof {
   std::vector<Term> apply(const rewrite::Term& t, const std::vector<Term>& in, Term& traps) {
     std::vector<Type> types;
     for (unsigned k = 0; k < t.operand_count; ++k) types.push_back(type(table_.terms[t.operands[k]]));
-    if (info(t.op).result_count() == 2) return two(t.op, in);
+    if (info(t.op).result_count() == 2) return algebra_.two(t.op, in);
     if (info(t.op).layout == Layout::Reduce && t.op != Op::Any && t.op != Op::All) {
       Op join = joining_op(t.op);
       Type e = types[0].element();
@@ -236,85 +238,17 @@ class RuleProof {
     return {*out};
   }
 
-  std::vector<Term> two(Op op, const std::vector<Term>& in) {
-    unsigned w = Algebra::bits(in[0]);
-    auto s = [&](unsigned k) { return Algebra::sign_extend(in[k], 2 * w + 2); };
-    auto u = [&](unsigned k) { return Algebra::zero_extend(in[k], 2 * w + 2); };
-    auto low = [&](const Term& x) { return x.extract(w - 1, 0); };
-    auto over_s = [&](const Term& x) { return algebra_.truth(Algebra::sign_extend(low(x), 2 * w + 2) != x); };
-    auto over_u = [&](const Term& x) { return algebra_.truth(Algebra::zero_extend(low(x), 2 * w + 2) != x); };
-    auto both = [&](const Term& x, bool is_signed) {
-      return std::vector<Term>{low(x), is_signed ? over_s(x) : over_u(x)};
-    };
-    switch (op) {
-      case Op::AddCarry: return both(u(0) + u(1) + u(2), false);
-      case Op::SubBorrow: return both(u(0) - u(1) - u(2), false);
-      case Op::MulWideS: return {low(s(0) * s(1)), (s(0) * s(1)).extract(2 * w - 1, w)};
-      case Op::MulWideU: return {low(u(0) * u(1)), (u(0) * u(1)).extract(2 * w - 1, w)};
-      case Op::AddOverS: return both(s(0) + s(1), true);
-      case Op::AddOverU: return both(u(0) + u(1), false);
-      case Op::SubOverS: return both(s(0) - s(1), true);
-      case Op::SubOverU: return both(u(0) - u(1), false);
-      case Op::MulOverS: return both(s(0) * s(1), true);
-      default: return both(u(0) * u(1), false);
-    }
-  }
-
   // That promises hold, written down from the language's page.
   Term promised(const rewrite::Term& t, uint8_t promises, const std::vector<Term>& in) {
     Term out = c_.bool_val(true);
     if (!promises) return out;
     Type from = type(table_.terms[t.operands[0]]), to = type(t);
-    unsigned w = from.bits();
     for (unsigned lane = 0; lane < from.lanes(); ++lane) {
       std::vector<Term> v;
-      for (const Term& x : in) v.push_back(Algebra::lane_of(x, lane, w));
-      if (promises & promise::fits_s) out = out && fits(t.op, v, to.bits(), true);
-      if (promises & promise::fits_u) out = out && fits(t.op, v, to.bits(), false);
-      if (promises & promise::lossless) out = out && keeps_bits(t.op, v, to.bits());
-      if (promises & promise::nonzero) out = out && v.back() != algebra_.number(w, 0);
-      if (promises & promise::bounded) out = out && z3::ult(v.back(), algebra_.number(w, w));
-      if (promises & promise::separate) out = out && (v[0] & v[1]) == algebra_.number(w, 0);
+      for (const Term& x : in) v.push_back(Algebra::lane_of(x, lane, from.bits()));
+      out = out && prove::Promises(algebra_).kept(t.op, promises, v, to.bits());
     }
     return out;
-  }
-  Term fits(Op op, const std::vector<Term>& v, unsigned to, bool is_signed) {
-    unsigned w = Algebra::bits(v[0]);
-    auto wide = [&](const Term& x) {
-      return is_signed ? Algebra::sign_extend(x, 2 * w) : Algebra::zero_extend(x, 2 * w);
-    };
-    auto within = [&](const Term& x) { return wide(x.extract(w - 1, 0)) == x; };
-    switch (op) {
-      case Op::Add: return within(wide(v[0]) + wide(v[1]));
-      case Op::Sub: return within(wide(v[0]) - wide(v[1]));
-      case Op::Mul: return within(wide(v[0]) * wide(v[1]));
-      case Op::Neg:
-      case Op::Abs: return v[0] != z3::shl(algebra_.number(w, 1), algebra_.number(w, w - 1));
-      case Op::Shl: {
-        Term by = z3::urem(v[1], algebra_.number(w, w)), shifted = z3::shl(v[0], by);
-        return (is_signed ? z3::ashr(shifted, by) : z3::lshr(shifted, by)) == v[0];
-      }
-      case Op::Narrow: {
-        Term low = v[0].extract(to - 1, 0);
-        return (is_signed ? Algebra::sign_extend(low, w) : Algebra::zero_extend(low, w)) == v[0];
-      }
-      default: throw std::logic_error("a promise that the proof does not know");
-    }
-  }
-  Term keeps_bits(Op op, const std::vector<Term>& v, unsigned to) {
-    unsigned w = Algebra::bits(v[0]);
-    switch (op) {
-      case Op::DivS: return z3::srem(v[0], v[1]) == algebra_.number(w, 0);
-      case Op::DivU: return z3::urem(v[0], v[1]) == algebra_.number(w, 0);
-      case Op::ShrS:
-      case Op::ShrU: {
-        Term by = z3::urem(v[1], algebra_.number(w, w));
-        Term shifted = op == Op::ShrS ? z3::ashr(v[0], by) : z3::lshr(v[0], by);
-        return z3::shl(shifted, by) == v[0];
-      }
-      case Op::Narrow: return fits(op, v, to, true) || fits(op, v, to, false);
-      default: throw std::logic_error("a promise that the proof does not know");
-    }
   }
 
   // ---- a counterexample as a program ----------------------------------------------------------------------

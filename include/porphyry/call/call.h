@@ -8,6 +8,7 @@
 //                              in .bin, the raw bytes
 //   {1.5, 2, 3, 4}             lanes
 //   zero:BYTES[:TYPE]          fresh cleared memory, and its address; shown as numbers of the type (else i8)
+//   bytes:HEX                  memory of these bytes, two hex digits each, and its address
 //   random:BYTES[:TYPE[:SEED]] the same with numbers of the type that a seed makes, many of them small
 #pragma once
 

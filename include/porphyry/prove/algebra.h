@@ -15,7 +15,7 @@
 
 #include "porphyry/ir/operations.h"
 
-namespace porphyry::testing {
+namespace porphyry::prove {
 
 class Algebra {
  public:
@@ -100,6 +100,31 @@ class Algebra {
       out.push_back(*one);
     }
     return side_by_side(out);
+  }
+
+  // Both results of an operation on integers that has two.
+  Terms two(Op op, const Terms& in) const {
+    unsigned w = bits(in[0]);
+    auto s = [&](unsigned k) { return sign_extend(in[k], 2 * w + 2); };
+    auto u = [&](unsigned k) { return zero_extend(in[k], 2 * w + 2); };
+    auto low = [&](const Term& x) { return x.extract(w - 1, 0); };
+    auto over_s = [&](const Term& x) { return truth(sign_extend(low(x), 2 * w + 2) != x); };
+    auto over_u = [&](const Term& x) { return truth(zero_extend(low(x), 2 * w + 2) != x); };
+    auto both = [&](const Term& x, bool is_signed) {
+      return Terms{low(x), is_signed ? over_s(x) : over_u(x)};
+    };
+    switch (op) {
+      case Op::AddCarry: return both(u(0) + u(1) + u(2), false);
+      case Op::SubBorrow: return both(u(0) - u(1) - u(2), false);
+      case Op::MulWideS: return {low(s(0) * s(1)), (s(0) * s(1)).extract(2 * w - 1, w)};
+      case Op::MulWideU: return {low(u(0) * u(1)), (u(0) * u(1)).extract(2 * w - 1, w)};
+      case Op::AddOverS: return both(s(0) + s(1), true);
+      case Op::AddOverU: return both(u(0) + u(1), false);
+      case Op::SubOverS: return both(s(0) - s(1), true);
+      case Op::SubOverU: return both(u(0) - u(1), false);
+      case Op::MulOverS: return both(s(0) * s(1), true);
+      default: return both(u(0) * u(1), false);
+    }
   }
 
   Term shuffled(const Term& a, const Term& b, Type t, const std::vector<uint16_t>& lanes) const {
@@ -312,4 +337,4 @@ class Algebra {
   bool vague_ = false;
 };
 
-}  // namespace porphyry::testing
+}  // namespace porphyry::prove
