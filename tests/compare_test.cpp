@@ -109,13 +109,7 @@ TEST(LoadedObject, DoesWhatTheProgramMeans) {
         Seen meant = evaluate(*module, call);
         if (meant.end != Outcome::End::Result || meant.text().find("nan") != std::string::npos) continue;
         auto prepared = prepare_call(*module, call.function, call.words);
-        std::vector<uint64_t> words;
-        for (const auto& a : prepared->arguments)
-          if (a.piece < 0)
-            words.insert(words.end(), a.words.begin(), a.words.end());
-          else
-            words.push_back(reinterpret_cast<uint64_t>(
-                prepared->pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
+        const auto words = argument_words(*prepared);
         std::vector<uint64_t> frame(bridge->argument_words + bridge->result_words);
         bridge->put_arguments(words, frame.data());
         enter(frame.data());

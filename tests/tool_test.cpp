@@ -390,7 +390,9 @@ std::string without_times(const std::string& line) {
   for (std::string word; words >> word;) all.push_back(word);
   for (size_t k = 0; k < all.size(); ++k) {
     const std::string unit = k + 1 < all.size() ? all[k + 1] : "";
-    out += (unit == "us" || unit == "%" || unit == "ns" || all[k].starts_with("±") ? "N" : all[k]) + " ";
+    out += (unit == "us" || unit == "%" || unit == "ns" || unit == "s" || all[k].starts_with("±") ? "N"
+                                                                                                  : all[k]) +
+           " ";
   }
   return out;
 }

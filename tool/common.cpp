@@ -47,6 +47,10 @@ void say(const std::string& all) {
   std::fwrite(text.data(), 1, text.size(), stderr);
 }
 
+void show_progress(const std::string& text) {
+  if (isatty(STDERR_FILENO)) fmt::print(stderr, "\r\x1b[K{}", text);
+}
+
 void fail(const Diagnostics& why, int status) { throw Failure{status, why}; }
 
 Failure outcome_of(const std::function<void()>& body) {

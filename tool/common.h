@@ -23,6 +23,8 @@ struct Failure {
 };
 // To standard error; a failure to write there is ignored.
 void say(const std::string& text);
+// How far something is: over the line before, on a terminal only. Empty: takes it away.
+void show_progress(const std::string& text);
 [[noreturn]] void fail(const Diagnostics& why, int status);
 
 struct Loaded {

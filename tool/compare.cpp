@@ -84,8 +84,9 @@ void* externals(std::string_view name) {
 }
 
 struct Built {
+  std::vector<std::unique_ptr<Loaded>>
+      modules;  // the first one knows the signatures; names of all live in them
   std::vector<Build> builds;
-  std::unique_ptr<Loaded> module;  // the first one: it knows the signatures
 };
 
 Built built(const Options& o, const machine::Target& target) {
@@ -114,7 +115,7 @@ Built built(const Options& o, const machine::Target& target) {
     auto one = build(*loaded->module, recipe, target, run);
     if (!one) fail(one.why(), input_at_fault);
     out.builds.push_back(std::move(*one));
-    if (!out.module) out.module = std::move(loaded);
+    out.modules.push_back(std::move(loaded));
   }
   return out;
 }
@@ -146,7 +147,8 @@ int verb_compare(const Options& o) {
     if (!by->count && o.one_calls.empty())
       fail({complaint("nothing is run", "--call \"FUNCTION ARGUMENT …\" with --by " + o.by)}, call_at_fault);
     const machine::Target& target = target_of(o);
-    auto [builds, module] = built(o, target);
+    auto [modules, builds] = built(o, target);
+    const Module* module = modules.empty() ? nullptr : modules[0]->module.get();
     if (!o.function.empty()) {
       check_function(builds, o.function);
       if (builds.size() != 2)
@@ -165,10 +167,10 @@ int verb_compare(const Options& o) {
       std::vector<WrittenCall> calls;
       for (const std::string& text : o.one_calls) {
         calls.push_back(read_call(text));
-        auto fits = prepare_call(*module->module, calls.back().function, calls.back().words);
+        auto fits = prepare_call(*module, calls.back().function, calls.back().words);
         if (!fits) fail(fits.why(), call_at_fault);
       }
-      say(render(measure(builds, *module->module, calls, target).problems));
+      say(render(measure(builds, *module, calls, target).problems));
     }
     Compared table = compare(builds, *by);
     put_out(o, o.json ? render_json(table) : render(table, *by, on_terminal() && !o.no_colour));

@@ -1,6 +1,5 @@
 // Searches for the best pipeline, for as long as there is time; goes on where it stopped.
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <chrono>
 #include <csignal>
@@ -58,7 +57,6 @@ int verb_hunt(const Options& o) {
     for (const std::string& text : o.one_calls) question.calls.push_back(read_call(text));
     HuntState state = begin(o, *loaded->module);
     std::signal(SIGINT, [](int) { interrupted() = 1; });
-    const bool shows = isatty(STDERR_FILENO) != 0;
     while (o.rounds == 0 || state.generation < o.rounds) {
       auto more = next_generation(state, *loaded->module, question, target);
       if (!more) fail(more.why(), call_at_fault);
@@ -66,12 +64,11 @@ int verb_hunt(const Options& o) {
       if (!o.state.empty())
         if (Diagnostics wrong = write_file(o.state, write_state(state)); !wrong.empty())
           fail(wrong, input_at_fault);
-      if (shows)
-        say(fmt::format("\r\x1b[Kgeneration {}, {} pipelines, best {:.0f}", state.generation, state.built,
-                        state.best.empty() ? 0 : state.best[0].cost));
+      show_progress(fmt::format("generation {}, {} pipelines, best {:.0f}", state.generation, state.built,
+                                state.best.empty() ? 0 : state.best[0].cost));
     }
     std::signal(SIGINT, SIG_DFL);
-    if (shows) say("\r\x1b[K");
+    show_progress("");
     if (state.best.empty())
       fail({complaint("there was no time for the first pipelines", "a longer --time-limit")}, input_at_fault);
     auto recipe = recipe_of(state, *loaded->module, question, target);

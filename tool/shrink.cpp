@@ -114,12 +114,11 @@ int verb_shrink(const Options& o) {
                       "words that it prints")},
            call_at_fault);
     const unsigned threads = o.threads ? o.threads : std::max(1u, std::thread::hardware_concurrency());
-    const bool shows = isatty(STDERR_FILENO) != 0;
     auto started = std::chrono::steady_clock::now();
     auto line = [&](const char* what) {
       return [&, what](size_t attempts, size_t left) {
-        if (!shows || std::chrono::steady_clock::now() - started < std::chrono::seconds(1)) return;
-        say(fmt::format("\r\x1b[K{} tries, {} left", attempts, counted(left, what)));
+        if (std::chrono::steady_clock::now() - started < std::chrono::seconds(1)) return;
+        show_progress(fmt::format("{} tries, {} left", attempts, counted(left, what)));
       };
     };
     ShowsFault still = [&](const Module& m) { return try_out(o, write_text(m)) == wanted; };
@@ -127,7 +126,7 @@ int verb_shrink(const Options& o) {
     auto small = reduce(*loaded->module, {}, still, options);
     options.progress = line("line");
     std::string text = reduce_text(write_text(*small), still, options);
-    if (shows) say("\r\x1b[K");
+    show_progress("");
     put_out(o, text);
     say(fmt::format("{} of {}; the command still {}\n", counted(line_count(text), "line"), line_count(whole),
                     ended_text(wanted)));

@@ -125,17 +125,6 @@ struct Runner {
   void run() { enter(frame.data()); }
 };
 
-std::vector<uint64_t> words_of(const PreparedCall& call) {
-  std::vector<uint64_t> out;
-  for (const auto& a : call.arguments)
-    if (a.piece < 0)
-      out.insert(out.end(), a.words.begin(), a.words.end());
-    else
-      out.push_back(
-          reinterpret_cast<uint64_t>(call.pieces[static_cast<size_t>(a.piece)].memory->bytes().data()));
-  return out;
-}
-
 Result<std::unique_ptr<Runner>> make_runner(const Build& build, const Module& module, const WrittenCall& call,
                                             const machine::Target& target) {
   const size_t row = build.find(call.function);
@@ -154,7 +143,7 @@ Result<std::unique_ptr<Runner>> make_runner(const Build& build, const Module& mo
   if (!bridge) return bridge.why();
   out->bridge = std::move(*bridge);
   out->enter = reinterpret_cast<void (*)(uint64_t*)>(out->bridge.code->address("enter"));
-  out->arguments = words_of(out->call);
+  out->arguments = argument_words(out->call);
   out->frame.resize(out->bridge.argument_words + out->bridge.result_words);
   return out;
 }

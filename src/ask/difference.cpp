@@ -2,21 +2,9 @@
 
 #include <dtl/dtl.hpp>
 
+#include "porphyry/base/lines.h"
+
 namespace porphyry {
-namespace {
-
-std::vector<std::string> lines_of(std::string_view text) {
-  std::vector<std::string> out;
-  while (!text.empty()) {
-    size_t end = std::min(text.find('\n'), text.size());
-    out.emplace_back(text.substr(0, end));
-    text.remove_prefix(std::min(end + 1, text.size()));
-  }
-  return out;
-}
-
-}  // namespace
-
 Difference difference(std::string_view left, std::string_view right) {
   return difference(lines_of(left), lines_of(right));
 }

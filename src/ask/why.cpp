@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <map>
 
+#include "porphyry/base/lines.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
@@ -21,16 +22,6 @@ bool holds(const Note& n, const std::string& text) {
   return std::any_of(n.figures.begin(), n.figures.end(), [&](const auto& figure) {
     return figure.first.find(text) != std::string::npos || figure.second.find(text) != std::string::npos;
   });
-}
-
-std::vector<std::string> lines_of(std::string_view text) {
-  std::vector<std::string> out;
-  while (!text.empty()) {
-    size_t end = std::min(text.find('\n'), text.size());
-    out.emplace_back(text.substr(0, end));
-    text.remove_prefix(std::min(end + 1, text.size()));
-  }
-  return out;
 }
 
 // The values that a line of the text form makes: "a, b = …", a label's parameters, a function's.

@@ -332,8 +332,6 @@ CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const Eva
   return out;
 }
 
-namespace {
-
 std::vector<uint64_t> argument_words(const PreparedCall& call) {
   std::vector<uint64_t> out;
   for (const auto& a : call.arguments) {
@@ -345,6 +343,8 @@ std::vector<uint64_t> argument_words(const PreparedCall& call) {
   }
   return out;
 }
+
+namespace {
 
 std::vector<std::string> result_texts(std::span<const uint64_t> words, const std::vector<Type>& types) {
   std::vector<std::string> out;

@@ -35,7 +35,7 @@ class Prover {
     solver_.add(!b.exceeds);
     solver_.add(differ(a, b, signature.results));
     for (const Term& fact : algebra_.facts()) solver_.add(fact);
-    constant_data(memory.outside);
+    contents_of_data(memory.outside);
     apart(arguments, signature.parameters);
     z3::params p(c_);
     p.set("timeout", static_cast<unsigned>(options_.seconds * 1000));
@@ -66,7 +66,7 @@ class Prover {
   }
 
   // What constant data hold, in both forms, each in its place.
-  void constant_data(const Term& memory) {
+  void contents_of_data(const Term& memory) {
     constexpr uint64_t most = 512;
     for (size_t k = 0; k < before_.symbol_count(); ++k) {
       const SymbolRow& row = before_[Symbol(k)];

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "ink.h"
-#include "json.h"
+#include "totals.h"
 
 namespace porphyry {
 namespace {
@@ -91,13 +91,6 @@ std::string grid(const Compared& table, const Figure& by, const Ink& ink) {
   return columns(rows, "lr");
 }
 
-Json json_of(const machine::FunctionListing::Totals& totals) {
-  Json out = Json::object();
-  for (const Figure& f : all_figures())
-    if (f.count) out[std::string(f.name)] = totals.*f.count;
-  return out;
-}
-
 constexpr const char* kind_names[] = {"same", "alike", "moved", "left", "right"};
 
 std::string legend(const std::vector<AlignedLine>& lines) {
@@ -124,7 +117,7 @@ std::string render_json(const Compared& table) {
   for (const ComparedFunction& f : table.functions) {
     Json builds = Json::array();
     for (size_t b = 0; b < table.builds.size(); ++b) {
-      Json one = f.totals[b] ? json_of(*f.totals[b]) : Json(nullptr);
+      Json one = f.totals[b] ? totals_json(*f.totals[b]) : Json(nullptr);
       if (f.times[b])
         one["time"] = {{"median", f.times[b]->median}, {"spread", f.times[b]->spread},
                        {"least", f.times[b]->least},   {"cycles", f.times[b]->cycles},
@@ -133,7 +126,7 @@ std::string render_json(const Compared& table) {
     }
     functions.push_back({{"name", f.name}, {"change", f.change}, {"builds", builds}});
   }
-  for (const auto& s : table.sums) sums.push_back(json_of(s));
+  for (const auto& s : table.sums) sums.push_back(totals_json(s));
   return json_text({{"builds", table.builds}, {"functions", functions}, {"sums", sums}});
 }
 

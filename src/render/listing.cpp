@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "json.h"
+#include "totals.h"
 
 namespace porphyry {
 namespace {
@@ -167,18 +167,9 @@ std::string render_json(const std::vector<FunctionListing>& listings) {
               {"results", places(l.results)},
               {"frame_bytes", l.frame_bytes},
               {"saved", l.saved},
-              {"totals",
-               {{"instructions", t.instructions},
-                {"bytes", t.bytes},
-                {"calls", t.calls},
-                {"branches", t.branches},
-                {"loads", t.loads},
-                {"stores", t.stores},
-                {"moves", t.moves},
-                {"spills", t.spills},
-                {"reloads", t.reloads},
-                {"not_described", t.not_described},
-                {"bytes_not_described", t.bytes_not_described}}}};
+              {"totals", totals_json(t)}};
+    f["totals"]["not_described"] = t.not_described;
+    f["totals"]["bytes_not_described"] = t.bytes_not_described;
     if (!l.section.empty()) f["section"] = l.section, f["start"] = l.start;
     for (const auto& life : l.lives) {
       f["lives"].push_back({{"value", life.value}, {"stays", stays_of(life)}, {"reasons", life.reasons}});

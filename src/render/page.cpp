@@ -6,9 +6,11 @@
 #include "json.h"
 #include "page_text.h"
 #include "porphyry/analyze/frequency.h"
+#include "porphyry/base/lines.h"
 #include "porphyry/machine/listing.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/notes.h"
+#include "totals.h"
 
 namespace porphyry {
 namespace {
@@ -48,19 +50,10 @@ class FunctionData {
                         {"times", origin.exists() ? frequencies.of(origin) : 0},
                         {"rows", rows}});
     }
-    const auto& t = listing_.totals;
     return {{"name", c_.name},
             {"signature", listing_.signature},
             {"frame", listing_.frame_bytes},
-            {"totals",
-             {{"instructions", t.instructions},
-              {"bytes", t.bytes},
-              {"calls", t.calls},
-              {"branches", t.branches},
-              {"loads", t.loads},
-              {"stores", t.stores},
-              {"spills", t.spills},
-              {"reloads", t.reloads}}},
+            {"totals", totals_json(listing_.totals)},
             {"arrives", places(listing_.parameters)},
             {"leaves", places(listing_.results)},
             {"lives", lives()},
@@ -135,16 +128,6 @@ Json notes_of(const Notes& notes) {
                    {"why", n.why},
                    {"figures", figures},
                    {"unlock", n.unlock}});
-  }
-  return out;
-}
-
-Json lines_of(std::string_view text) {
-  Json out = Json::array();
-  while (!text.empty()) {
-    const size_t end = std::min(text.find('\n'), text.size());
-    out.push_back(text.substr(0, end));
-    text.remove_prefix(std::min(end + 1, text.size()));
   }
   return out;
 }

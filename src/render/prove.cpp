@@ -21,7 +21,7 @@ const char* verdict_text(const Proof& p) {
 
 std::string render(const std::vector<ProvedFunction>& all, bool colour) {
   const Ink ink{colour};
-  std::vector<std::vector<std::string>> rows = {{"function", "", "seconds", ""}};
+  std::vector<std::vector<std::string>> rows = {{"function", "verdict", "time", ""}};
   size_t same = 0, bounded = 0;
   for (const ProvedFunction& f : all) {
     const Proof& p = f.proof;
@@ -30,7 +30,7 @@ std::string render(const std::vector<ProvedFunction>& all, bool colour) {
     const char* shade = p.verdict == Proof::Verdict::Same        ? green
                         : p.verdict == Proof::Verdict::Different ? amber
                                                                  : faint;
-    rows.push_back({f.name, ink(shade, verdict_text(p)), fmt::format("{:.2f}", p.seconds), p.why});
+    rows.push_back({f.name, ink(shade, verdict_text(p)), fmt::format("{:.2f} s", p.seconds), p.why});
   }
   std::string out =
       columns(rows, "llrl") + fmt::format("{} of {} the same: {} for all inputs, {} for runs of few rounds\n",

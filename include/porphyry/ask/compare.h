@@ -51,7 +51,7 @@ struct Build {
   // Its row; ~0 when there is none.
   size_t find(std::string_view name) const;
 };
-// A copy of the module goes through the recipe. Errors are those of passes and of lowering. To `run`, the
+// A copy of the module goes through the recipe; its realm must outlive the build. Errors are those of passes and of lowering. To `run`, the
 // target must be this processor's.
 Result<Build> build(const Module& module, const BuildRecipe& recipe, const machine::Target& target, bool run);
 // An object of any compiler.

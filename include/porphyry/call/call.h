@@ -80,6 +80,8 @@ struct CallOutcome {
 CallOutcome run_on_evaluator(const Module& module, PreparedCall& call, const EvaluatorOptions& options = {});
 // The same in parts: the mathematical functions that native code finds, too; one run; its results in words.
 void provide_usual(Evaluator& evaluator, const Module& module);
+// The words of all arguments, as constants have them; of memory its address.
+std::vector<uint64_t> argument_words(const PreparedCall& call);
 Outcome run_prepared(Evaluator& evaluator, const Module& module, PreparedCall& call);
 std::vector<std::string> result_texts(const Module& module, Symbol function, const Outcome& run);
 // By the book's meanings of the instructions; `see` looks at what each left behind.
