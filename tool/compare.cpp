@@ -2,7 +2,9 @@
 // compiler.
 #include <dlfcn.h>
 
-#include <sstream>
+#include <atomic>
+#include <map>
+#include <thread>
 
 #include "common.h"
 #include "page.h"
@@ -89,33 +91,61 @@ struct Built {
   std::vector<Build> builds;
 };
 
+// One side, from its bytes.
+struct SideBuilt {
+  std::unique_ptr<Loaded> module;  // none of an object
+  std::optional<Build> build;
+  Failure failure{0, {}};
+};
+
+void build_side(const Side& side, const std::string& bytes, const machine::Target& target, bool run,
+                SideBuilt& out) {
+  if (is_object(bytes)) {
+    auto object = read_object(side.options.file, bytes);
+    if (!object) fail(object.why(), input_at_fault);
+    if (object->file.machine != target.object.machine)
+      fail({complaint("'" + side.options.file + "' is for another processor",
+                      "an object for " + std::string(target.name))},
+           input_at_fault);
+    out.build = build_of(side.name, *object, target, externals, run);
+    return;
+  }
+  out.module = load(side.options, bytes);
+  give_facts(side.options, *out.module->module);
+  refuse_illegal(*out.module->module, target);
+  BuildRecipe recipe{side.name, pipeline_of(side.options, "-O0"), lower_options(side.options, target)};
+  if (wants_target(recipe.pipeline))
+    fail({complaint("legalization is done by lowering", "a pipeline over the IR")}, call_at_fault);
+  auto one = build(*out.module->module, recipe, target, run);
+  if (!one) fail(one.why(), input_at_fault);
+  out.build = std::move(*one);
+}
+
+// All sides, on all cores: each has a module of its own.
 Built built(const Options& o, const machine::Target& target) {
-  Built out;
-  const bool run = !o.one_calls.empty();
+  const std::vector<Side> sides = sides_of(o);
   std::map<std::string, std::string> bytes;  // standard input is read once
-  for (const Side& side : sides_of(o)) {
-    auto [at, first] = bytes.try_emplace(side.options.file);
-    if (first) at->second = input_of(side.options);
-    if (is_object(at->second)) {
-      auto object = read_object(side.options.file, at->second);
-      if (!object) fail(object.why(), input_at_fault);
-      if (object->file.machine != target.object.machine)
-        fail({complaint("'" + side.options.file + "' is for another processor",
-                        "an object for " + std::string(target.name))},
-             input_at_fault);
-      out.builds.push_back(build_of(side.name, *object, target, externals, run));
-      continue;
-    }
-    auto loaded = load(side.options, at->second);
-    give_facts(side.options, *loaded->module);
-    refuse_illegal(*loaded->module, target);
-    BuildRecipe recipe{side.name, pipeline_of(side.options, "-O0"), lower_options(side.options, target)};
-    if (wants_target(recipe.pipeline))
-      fail({complaint("legalization is done by lowering", "a pipeline over the IR")}, call_at_fault);
-    auto one = build(*loaded->module, recipe, target, run);
-    if (!one) fail(one.why(), input_at_fault);
-    out.builds.push_back(std::move(*one));
-    out.modules.push_back(std::move(loaded));
+  for (const Side& side : sides)
+    if (auto [at, first] = bytes.try_emplace(side.options.file); first) at->second = input_of(side.options);
+  std::vector<SideBuilt> all(sides.size());
+  std::atomic<size_t> next = 0;
+  auto work = [&] {
+    for (size_t k; (k = next++) < sides.size();)
+      all[k].failure = outcome_of([&] {
+        build_side(sides[k], bytes.at(sides[k].options.file), target, !o.one_calls.empty(), all[k]);
+      });
+  };
+  {
+    std::vector<std::jthread> others;
+    for (unsigned k = 1; k < std::min<size_t>(sides.size(), std::thread::hardware_concurrency()); ++k)
+      others.emplace_back(work);
+    work();
+  }
+  Built out;
+  for (SideBuilt& side : all) {
+    if (side.failure.status) throw side.failure;
+    if (side.module) out.modules.push_back(std::move(side.module));
+    out.builds.push_back(std::move(*side.build));
   }
   return out;
 }

@@ -11,8 +11,22 @@ namespace porphyry::tool {
 
 bool wants_page(const Options& o) { return o.as == "page" || (o.as.empty() && o.output.ends_with(".html")); }
 
+// Above this many instructions a page of all levels is nothing for a browser any more.
+static constexpr size_t large = 5'000;
+
+static size_t instructions_in(const Module& module, const std::string& function) {
+  size_t out = 0;
+  for (Symbol s : module.functions())
+    if (function.empty() || module.symbol_name(s) == function)
+      for (Block b : module.function(s).blocks()) out += module.function(s).instructions(b).count();
+  return out;
+}
+
 std::vector<PageSide> usual_sides(const Options& o) {
   if (!o.pipeline.empty()) return {{o.pipeline, o}};
+  // Standard input is read once, by who makes the page.
+  if (!o.level.empty() && o.file != "-" && instructions_in(*load(o)->module, o.function) > large)
+    return {{"-O" + o.level, o}};
   std::vector<PageSide> out;
   for (const Level& l : all_levels()) {
     out.push_back({std::string(l.name), o});
@@ -41,6 +55,12 @@ PageData built(const PageSide& side, const std::string& bytes, const machine::Ta
   if (!lowered) fail(lowered.why(), input_at_fault);
   out.lowered = std::move(*lowered);
   return out;
+}
+
+// Of a large program that is asked about one function, the rest is left out.
+void keep_only(PageData& data, const std::string& function) {
+  std::erase_if(data.lowered.functions, [&](const auto& f) { return f.name != function; });
+  std::erase_if(data.notes, [&](const Note& n) { return n.function != function; });
 }
 
 // Sources that lie beside the module, or here.

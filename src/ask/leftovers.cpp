@@ -8,6 +8,7 @@
 #include "porphyry/analyze/frequency.h"
 #include "porphyry/analyze/unread.h"
 #include "porphyry/ask/why.h"
+#include "porphyry/print/function_texts.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
@@ -30,7 +31,8 @@ class Finder {
         out_(out),
         dominators_(f_),
         loops_(f_, dominators_),
-        frequencies_(f_, dominators_, loops_) {}
+        frequencies_(f_, dominators_, loops_),
+        texts_(module, f_) {}
 
   void run() {
     for (Block b : dominators_.order()) {
@@ -58,7 +60,7 @@ class Finder {
            .why = std::move(why),
            .unlock = std::move(unlock)};
     const Block b = f_.block(at);
-    n.figures.emplace_back("operation", write_text(module_, f_, at));
+    n.figures.emplace_back("operation", texts_.instruction(at));
     if (unsigned depth = loops_.depth(b)) n.figures.emplace_back("loops around it", std::to_string(depth));
     n.figures.emplace_back("runs", fmt::format("{:.3g}", frequencies_.of(b)));
     if (const Note* said = said_of(n)) {
@@ -91,7 +93,7 @@ class Finder {
                : Missed{fmt::format("the pass '{}' did not run", pass),
                         fmt::format("'{}' in the pipeline, at its end", pass)};
   }
-  std::string name(Value v) const { return value_text(module_, f_, v); }
+  std::string name(Value v) const { return texts_.value(v); }
   std::string name(Instruction i) const {
     return f_.result_count(i) ? name(f_.result(i)) : std::string(info(f_.op(i)).name);
   }
@@ -114,8 +116,7 @@ class Finder {
       leave(i, name(condition), "a check in front of a trap",
             "nothing that is known of its operands decides it",
             fmt::format("a fact by which '{}' is always {}",
-                        made.exists() ? write_text(module_, f_, made) : name(condition),
-                        way ? "true" : "false"),
+                        made.exists() ? texts_.instruction(made) : name(condition), way ? "true" : "false"),
             "checks");
       return;
     }
@@ -218,6 +219,7 @@ class Finder {
   Dominators dominators_;
   Loops loops_;
   Frequencies frequencies_;
+  FunctionTexts texts_;
 };
 
 }  // namespace

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "porphyry/print/function_texts.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
@@ -14,7 +15,11 @@ using Node = Dependences::Node;
 class Slicer {
  public:
   Slicer(const Module& module, Symbol symbol)
-      : module_(module), f_(module.function(symbol)), effects_(module), all_(module, symbol, effects_) {}
+      : module_(module),
+        f_(module.function(symbol)),
+        effects_(module),
+        all_(module, symbol, effects_),
+        texts_(module, f_) {}
 
   Result<Slice> run(std::string_view value, SliceWay way) {
     const Value start = named(value);
@@ -57,7 +62,7 @@ class Slicer {
   Value named(std::string_view value) const {
     for (size_t k = 0; k < f_.value_limit(); ++k) {
       const Value v(k);
-      if (f_.is_constant(v) || value_text(module_, f_, v) != value) continue;
+      if (f_.is_constant(v) || texts_.value(v) != value) continue;
       const Instruction d = f_.definition(v);
       if (!d.exists() || f_.alive(d)) return v;
     }
@@ -66,7 +71,7 @@ class Slicer {
   Diagnostic unknown(std::string_view value) const {
     std::vector<std::string> names;
     for (size_t k = 0; k < f_.value_limit(); ++k)
-      if (!f_.is_constant(Value(k))) names.push_back(value_text(module_, f_, Value(k)));
+      if (!f_.is_constant(Value(k))) names.push_back(texts_.value(Value(k)));
     const std::string near = nearest(value, names);
     return complaint(fmt::format("there is no value '{}'", value),
                      near.empty() ? "a value of the function" : near);
@@ -80,12 +85,12 @@ class Slicer {
     SliceStep out{.node = n, .why = std::string(why_text(why)), .from = from};
     Instruction i = n.is_value() ? f_.definition(n.value()) : n.instruction();
     Block b = i.exists() ? f_.block(i) : f_.defining_block(n.value());
-    out.text = i.exists() ? write_text(module_, f_, i) : "parameter " + value_text(module_, f_, n.value());
-    out.name = n.is_value()         ? value_text(module_, f_, n.value())
-               : f_.result_count(i) ? value_text(module_, f_, f_.result(i))
+    out.text = i.exists() ? texts_.instruction(i) : "parameter " + texts_.value(n.value());
+    out.name = n.is_value()         ? texts_.value(n.value())
+               : f_.result_count(i) ? texts_.value(f_.result(i))
                                     : std::string(info(f_.op(i)).name);
     if (i.exists()) out.position = place_text(module_, f_.position(i));
-    out.block = b.exists() ? block_text(module_, f_, b) : "";
+    out.block = b.exists() ? texts_.block(b) : "";
     return out;
   }
 
@@ -93,6 +98,7 @@ class Slicer {
   const Function& f_;
   CallEffects effects_;
   Dependences all_;
+  FunctionTexts texts_;
   std::vector<std::vector<Dependences::Link>> users_;  // by code
 };
 

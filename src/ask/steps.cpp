@@ -25,8 +25,10 @@ std::string body_of(const Module& module, Symbol s) { return without_columns(wri
 // Texts of bodies as the last step left them.
 class Bodies {
  public:
-  explicit Bodies(const Module& module) {
-    for (Symbol s : module.functions()) text(s) = body_of(module, s);
+  // Of one function, or all.
+  Bodies(const Module& module, std::string_view only) {
+    for (Symbol s : module.functions())
+      if (only.empty() || module.symbol_name(s) == only) text(s) = body_of(module, s);
   }
   // What differs from the last time; then what is now is the last time.
   Difference change(const Module& module, Symbol s) {
@@ -69,14 +71,14 @@ Result<StepsReport> run_in_steps(Module& module, const Pipeline& pipeline, Pipel
   options.steps = &out.steps;
   std::optional<Bodies> bodies;
   if (question) {
-    bodies.emplace(module);
+    bodies.emplace(module, question->function);
     options.watch = [&](const PassRun& run) {
       for (Symbol s : module.functions()) {
         if (run.function.exists() && s != run.function) continue;
-        Difference lines = bodies->change(module, s);
         std::string name(module.symbol_name(s));
-        bool asked = (question->pass.empty() || question->pass == run.pass) &&
-                     (question->function.empty() || question->function == name);
+        if (!question->function.empty() && question->function != name) continue;
+        Difference lines = bodies->change(module, s);
+        const bool asked = question->pass.empty() || question->pass == run.pass;
         if (asked && !lines.empty())
           out.changes.push_back({out.steps.size() - 1, std::string(run.pass), name, std::move(lines)});
       }

@@ -8,6 +8,7 @@
 #include "porphyry/analyze/frequency.h"
 #include "porphyry/base/lines.h"
 #include "porphyry/machine/listing.h"
+#include "porphyry/print/function_texts.h"
 #include "porphyry/print/print.h"
 #include "porphyry/render/notes.h"
 #include "totals.h"
@@ -26,6 +27,7 @@ class FunctionData {
       : module_(*lowered.legal),
         f_(module_.function(compiled.symbol)),
         c_(compiled),
+        texts_(module_, f_),
         listing_(make_listing(lowered, compiled, target)) {
     for (const ListingBlock& b : listing_.blocks)
       for (const ListingLine& l : b.lines) lines_.push_back(&l);
@@ -39,10 +41,11 @@ class FunctionData {
     const Loops loops(f_, dominators);
     const Frequencies frequencies(f_, dominators, loops);
     Json blocks = Json::array();
+    const std::vector<Json> bare = without_origin();
     for (size_t b = 0; b < c_.blocks.size(); ++b) {
       const Block origin = c_.blocks[b].origin;
       Json rows = Json::array();
-      if (Json bare = without_origin(b); !bare.empty()) rows.push_back({{"t", ""}, {"c", bare}});
+      if (!bare[b].empty()) rows.push_back({{"t", ""}, {"c", bare[b]}});
       if (origin.exists())
         for (Instruction i : f_.instructions(origin)) rows.push_back(row(i));
       blocks.push_back({{"label", origin.exists() ? label(origin) : ""},
@@ -62,32 +65,33 @@ class FunctionData {
 
  private:
   std::string label(Block b) const {
-    std::string out = block_text(module_, f_, b), list;
-    for (Value v : f_.parameters(b)) list += (list.empty() ? "" : ", ") + value_text(module_, f_, v);
+    std::string out = texts_.block(b), list;
+    for (Value v : f_.parameters(b)) list += (list.empty() ? "" : ", ") + texts_.value(v);
     return list.empty() ? out : out + "(" + list + ")";
   }
   Json line(uint32_t k) const {
     return Json::array(
         {lines_[k]->offset, lines_[k]->text, role_names[static_cast<size_t>(lines_[k]->role)]});
   }
-  // Frames, moves between blocks, padding.
-  Json without_origin(size_t b) const {
-    Json out = Json::array();
-    for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k)
-      if (!c_.lines[k].origin.exists() && c_.lines[k].offset >= c_.blocks[b].offset &&
-          c_.lines[k].offset < c_.end_of_block(b))
-        out.push_back(line(k));
+  // Frames, moves between blocks, padding: by block.
+  std::vector<Json> without_origin() const {
+    std::vector<Json> out(c_.blocks.size(), Json::array());
+    size_t b = 0;
+    for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k) {
+      while (b + 1 < c_.blocks.size() && c_.lines[k].offset >= c_.blocks[b + 1].offset) ++b;
+      if (!c_.lines[k].origin.exists() && b < out.size()) out[b].push_back(line(k));
+    }
     return out;
   }
   Json row(Instruction i) const {
     Json code = Json::array();
     if (auto known = of_.find(i.index); known != of_.end())
       for (uint32_t k : known->second) code.push_back(line(k));
-    Json out = {{"t", write_text(module_, f_, i)}, {"c", code}};
-    if (f_.result_count(i)) out["v"] = value_text(module_, f_, f_.result(i));
+    Json out = {{"t", texts_.instruction(i)}, {"c", code}};
+    if (f_.result_count(i)) out["v"] = texts_.value(f_.result(i));
     if (std::string p = place_text(module_, f_.position(i)); !p.empty()) out["p"] = p;
     if (auto root = inside_.find(i.index); root != inside_.end() && code.empty())
-      out["in"] = write_text(module_, f_, root->second);
+      out["in"] = texts_.instruction(root->second);
     return out;
   }
   static Json places(const std::vector<FunctionListing::Place>& all) {
@@ -108,6 +112,7 @@ class FunctionData {
   const Module& module_;
   const Function& f_;
   const CompiledFunction& c_;
+  FunctionTexts texts_;
   FunctionListing listing_;
   std::vector<const ListingLine*> lines_;
   std::map<uint32_t, std::vector<uint32_t>> of_;  // by instruction: rows of lines

@@ -6,6 +6,7 @@
 
 #include "lives.h"
 #include "porphyry/machine/passing.h"
+#include "porphyry/print/function_texts.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
 
@@ -44,7 +45,12 @@ std::string pool_value(const PoolEntry& e) {
 class Lister {
  public:
   Lister(const LoweredModule& lowered, const CompiledFunction& c, const Target& target)
-      : lowered_(lowered), module_(*lowered.legal), f_(module_.function(c.symbol)), c_(c), target_(target) {
+      : lowered_(lowered),
+        module_(*lowered.legal),
+        f_(module_.function(c.symbol)),
+        c_(c),
+        target_(target),
+        texts_(module_, f_) {
     for (size_t k = c.covered.size(); k > 0; --k)
       first_covered_.set(c.covered[k - 1].first, static_cast<uint32_t>(k));
   }
@@ -57,7 +63,7 @@ class Lister {
     places();
     for (size_t b = 0, k = 0; b < c_.blocks.size(); ++b) {
       const auto& place = c_.blocks[b];
-      ListingBlock block{block_text(module_, f_, place.origin), place.offset, place.depth, {}};
+      ListingBlock block{texts_.block(place.origin), place.offset, place.depth, {}};
       for (uint32_t end = c_.end_of_block(b); k < c_.lines.size() && c_.lines[k].offset < end; ++k)
         block.lines.push_back(line(c_.lines[k]));
       out_.blocks.push_back(std::move(block));
@@ -94,7 +100,7 @@ class Lister {
       Name said = own ? lowered_.parameter_names[lowered_.first_parameter[c_.symbol.index] + k] : Name();
       std::string name = said.exists() ? shown_name(module_.text(said))
                          : own         ? fmt::format("v{}", k)
-                                       : value_text(module_, f_, f_.parameters()[k]);
+                                       : texts_.value(f_.parameters()[k]);
       out_.parameters.push_back({name, meant.parameters[k].name(), places[k]});
     }
     auto registers = result_registers(target_.convention, way.legal.results);
@@ -137,10 +143,12 @@ class Lister {
     ListingLine out{.offset = l.offset, .role = l.role};
     out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
     PlainInstruction plain = instruction_at(target_, c_, l);
-    out.text = spell(target_, plain, target_name(module_, f_, c_, l));
+    out.text = spell(target_, plain,
+                     l.to == EmittedLine::To::Block ? texts_.block(c_.blocks[l.index].origin)
+                                                    : target_name(module_, f_, c_, l));
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = operation(l.origin);
-      out.value = f_.result_count(l.origin) ? value_text(module_, f_, f_.result(l.origin))
+      out.value = f_.result_count(l.origin) ? texts_.value(f_.result(l.origin))
                                             : std::string(info(f_.op(l.origin)).name);
       out.position = place_text(module_, f_.position(l.origin));
     }
@@ -164,7 +172,7 @@ class Lister {
       if (shown++ == most) return out + fmt::format(", … {}", blocks.size() - 1);
       out += fmt::format("{}{}{}: {}", out.empty() ? "" : ", ", k,
                          end - k > 1 ? fmt::format(" to {}", end - 1) : "",
-                         block_text(module_, f_, c_.blocks[blocks[k]].origin));
+                         texts_.block(c_.blocks[blocks[k]].origin));
     }
     return out;
   }
@@ -174,8 +182,8 @@ class Lister {
     std::string out;
     for (size_t k = first_covered_.get(origin);
          k && k <= c_.covered.size() && c_.covered[k - 1].first == origin; ++k)
-      out += write_text(module_, f_, c_.covered[k - 1].second) + "; ";
-    return out + write_text(module_, f_, origin);
+      out += texts_.instruction(c_.covered[k - 1].second) + "; ";
+    return out + texts_.instruction(origin);
   }
 
   void count(const EmittedLine& l, const Form& form) {
@@ -193,6 +201,7 @@ class Lister {
   const CompiledFunction& c_;
   SideTable<Instruction, uint32_t> first_covered_;  // by root: its first row of covered, plus one
   const Target& target_;
+  FunctionTexts texts_;
   FunctionListing out_;
 };
 
