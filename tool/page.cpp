@@ -94,8 +94,11 @@ std::string page_of(const Options& o, const std::vector<PageSide>& sides, const 
     if (side.name == level) options.first_build = data.size() - 1;
   }
   std::vector<PageBuild> builds;
-  for (size_t k = 0; k < data.size(); ++k)
+  for (size_t k = 0; k < data.size(); ++k) {
+    if (!o.function.empty() && instructions_in(*data[k].loaded->module, "") > large)
+      keep_only(data[k], o.function);
     builds.push_back({sides[k].name, &data[k].lowered, &data[k].notes});
+  }
   return render_page(builds, target, options);
 }
 
