@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <iostream>
 #include <sstream>
+#include <thread>
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
@@ -62,6 +64,22 @@ Failure outcome_of(const std::function<void()>& body) {
   } catch (const std::bad_alloc&) {
     return {input_at_fault, {complaint("there is not enough memory for this", "a smaller input")}};
   }
+}
+
+void on_all_cores(size_t count, const std::function<void(size_t)>& job) {
+  std::vector<Failure> failures(count, Failure{0, {}});
+  std::atomic<size_t> next = 0;
+  auto work = [&] {
+    for (size_t k; (k = next++) < count;) failures[k] = outcome_of([&] { job(k); });
+  };
+  {
+    std::vector<std::jthread> others;
+    for (size_t k = 1; k < std::min<size_t>(count, std::thread::hardware_concurrency()); ++k)
+      others.emplace_back(work);
+    work();
+  }
+  for (Failure& f : failures)
+    if (f.status) throw std::move(f);
 }
 
 int guarded(const std::function<void()>& body) {

@@ -2,9 +2,7 @@
 // compiler.
 #include <dlfcn.h>
 
-#include <atomic>
 #include <map>
-#include <thread>
 
 #include "common.h"
 #include "page.h"
@@ -95,7 +93,6 @@ struct Built {
 struct SideBuilt {
   std::unique_ptr<Loaded> module;  // none of an object
   std::optional<Build> build;
-  Failure failure{0, {}};
 };
 
 void build_side(const Side& side, const std::string& bytes, const machine::Target& target, bool run,
@@ -121,29 +118,18 @@ void build_side(const Side& side, const std::string& bytes, const machine::Targe
   out.build = std::move(*one);
 }
 
-// All sides, on all cores: each has a module of its own.
 Built built(const Options& o, const machine::Target& target) {
   const std::vector<Side> sides = sides_of(o);
   std::map<std::string, std::string> bytes;  // standard input is read once
   for (const Side& side : sides)
     if (auto [at, first] = bytes.try_emplace(side.options.file); first) at->second = input_of(side.options);
   std::vector<SideBuilt> all(sides.size());
-  std::atomic<size_t> next = 0;
-  auto work = [&] {
-    for (size_t k; (k = next++) < sides.size();)
-      all[k].failure = outcome_of([&] {
-        build_side(sides[k], bytes.at(sides[k].options.file), target, !o.one_calls.empty(), all[k]);
-      });
-  };
-  {
-    std::vector<std::jthread> others;
-    for (unsigned k = 1; k < std::min<size_t>(sides.size(), std::thread::hardware_concurrency()); ++k)
-      others.emplace_back(work);
-    work();
-  }
+  // Each side has a module of its own.
+  on_all_cores(sides.size(), [&](size_t k) {
+    build_side(sides[k], bytes.at(sides[k].options.file), target, !o.one_calls.empty(), all[k]);
+  });
   Built out;
   for (SideBuilt& side : all) {
-    if (side.failure.status) throw side.failure;
     if (side.module) out.modules.push_back(std::move(side.module));
     out.builds.push_back(std::move(*side.build));
   }

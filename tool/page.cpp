@@ -78,20 +78,21 @@ std::string page_of(const Options& o, const std::vector<PageSide>& sides, const 
                     const char* usual_level) {
   const machine::Target& target = target_of(o);
   std::map<std::string, std::string> bytes;  // standard input is read once
-  std::vector<PageData> data;
   PageOptions options{
       .title = o.file == "-" ? "standard input" : std::filesystem::path(o.file).filename().string(),
       .view = view,
       .version = PORPHYRY_VERSION,
       .function = o.function};
-  for (const PageSide& side : sides) {
-    auto [at, first] = bytes.try_emplace(side.options.file);
-    if (first) at->second = input_of(side.options);
-    data.push_back(built(side, at->second, target));
-    if (!o.function.empty()) function_of(*data.back().loaded->module, o.function);
-    add_sources(*data.back().loaded->module, side.options.file, options.sources);
-    const std::string level = o.level.empty() ? usual_level : "-O" + o.level;
-    if (side.name == level) options.first_build = data.size() - 1;
+  for (const PageSide& side : sides)
+    if (auto [at, first] = bytes.try_emplace(side.options.file); first) at->second = input_of(side.options);
+  // On all cores: each side has a module of its own.
+  std::vector<PageData> data(sides.size());
+  on_all_cores(sides.size(),
+               [&](size_t k) { data[k] = built(sides[k], bytes.at(sides[k].options.file), target); });
+  for (size_t k = 0; k < sides.size(); ++k) {
+    if (!o.function.empty()) function_of(*data[k].loaded->module, o.function);
+    add_sources(*data[k].loaded->module, sides[k].options.file, options.sources);
+    if (sides[k].name == (o.level.empty() ? usual_level : "-O" + o.level)) options.first_build = k;
   }
   std::vector<PageBuild> builds;
   for (size_t k = 0; k < data.size(); ++k) {
