@@ -11,6 +11,7 @@
 #include "porphyry/passes/passes.h"
 #include "porphyry/sample/sample.h"
 #include "support/faults.h"
+#include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -113,7 +114,7 @@ TEST(Check, NamesThePassWithAPlantedFault) {
     table.add({.name = "start", .doc = "", .run = [&](ModuleContext&) { planted = false, ++starts; }});
     auto pipeline = read_pipeline("start; tidy; spoiled; fold; number; sweep", table);
     ASSERT_TRUE(pipeline.good());
-    auto report = check_passes(*module, *pipeline, {});
+    auto report = check_passes(*module, *pipeline, {.inputs = {.count = 128, .attempts = 512}});
     ASSERT_TRUE(report.good());
     ASSERT_TRUE(report->wrong) << fault.name << " was not found";
     EXPECT_EQ(report->wrong->pass, "spoiled") << fault.name;
@@ -142,7 +143,7 @@ TEST(Check, ReportsNoSoundPass) {
       ASSERT_TRUE(module.good());
       check(**module, level);
     }
-  for (uint64_t seed = 1; seed <= 10; ++seed) {
+  for (uint64_t seed = 1; seed <= testing::part_of(16); ++seed) {
     Realm realm;
     check(*make_sample(realm, {.seed = seed, .lanes = 20}).module, seed % 2 ? "-O2" : "-O3");
   }

@@ -4,6 +4,7 @@
 
 #include <thread>
 
+#include "porphyry/ask/hunt.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/formats/packed.h"
 #include "porphyry/host/instance.h"
@@ -12,6 +13,7 @@
 #include "porphyry/print/print.h"
 #include "porphyry/render/diagnostics.h"
 #include "porphyry/render/notes.h"
+#include "porphyry/sample/reduce.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/process.h"
@@ -223,6 +225,26 @@ TEST(Threads, AnyNumberOfThreadsLeavesTheSameBytes) {
     EXPECT_EQ(now, meant) << threads;
   }
   EXPECT_NE(meant.find("sum_2"), std::string::npos);
+}
+
+// Candidates of a search, and tries to make a program smaller, are built on several threads.
+TEST(Threads, SearchesAndReductionsDoNotDependOnTheirNumber) {
+  Realm realm;
+  auto module = std::move(make_sample(realm, {.seed = 3, .layout = MemoryLayout{}}).module);
+  std::vector<std::string> found, small;
+  for (unsigned threads : {1u, 4u}) {
+    HuntState state{.seed = 2};
+    for (int k = 0; k < 2; ++k)
+      ASSERT_TRUE(
+          next_generation(state, *module, {.children = 8, .threads = threads}, *native_target()).good());
+    found.push_back(write_state(state));
+    auto shows = [](const Module& m) { return write_text(m).find(" mul ") != std::string::npos; };
+    if (!shows(*module)) continue;
+    small.push_back(reduce_text(write_text(*reduce(*module, {}, shows, {.threads = threads})), shows,
+                                {.threads = threads}));
+  }
+  EXPECT_EQ(found[0], found[1]);
+  EXPECT_TRUE(small.empty() || small[0] == small[1]);
 }
 
 }  // namespace

@@ -7,6 +7,7 @@
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/sample/sample.h"
+#include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -28,7 +29,7 @@ WrittenCall call_of(const Sample& program) {
 // Each plain value is what `compute` makes of the values that its operands had last, in the same call.
 TEST(Trace, EachValueFollowsFromTheOnesBefore) {
   size_t computed = 0, passed = 0;
-  for (uint64_t seed = 1; seed <= 60; ++seed) {
+  for (uint64_t seed = 1; seed <= testing::part_of(64); ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .lanes = 30});
     const Module& m = *program.module;
@@ -73,8 +74,8 @@ TEST(Trace, EachValueFollowsFromTheOnesBefore) {
     EXPECT_EQ(followed.text(), plain.text());
     EXPECT_EQ(followed.steps, plain.steps);
   }
-  EXPECT_GT(computed, 5'000u);
-  EXPECT_GT(passed, 100u);
+  EXPECT_GT(computed, testing::part_of(5'000));
+  EXPECT_GT(passed, testing::part_of(100));
 }
 
 TEST(Trace, OfSoundPassesEndsAlike) {

@@ -12,6 +12,7 @@
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/json.h"
+#include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
 
@@ -151,23 +152,23 @@ TEST(Leftovers, GoWhenTheirUnlockIsApplied) {
       Realm realm;
       try_all(*demo(realm, file), passes);
     }
-    for (uint64_t seed = 1; seed <= 30; ++seed) {
+    for (uint64_t seed = 1; seed <= testing::part_of(32); ++seed) {
       Realm realm;
       try_all(*make_sample(realm, {.seed = seed}).module, passes);
     }
     Realm realm;
     try_all(*testing::must_read(realm, everything_left), passes);
   }
-  EXPECT_GT(by_pass, 60u);
-  EXPECT_GT(by_divisor, 3u);
-  EXPECT_GT(by_fact, 3u);
+  EXPECT_GT(by_pass, testing::part_of(60));
+  EXPECT_GT(by_divisor, testing::part_of(3));
+  EXPECT_GT(by_fact, testing::part_of(3));
 }
 
 // A call that a note says was inlined is gone, one that was declined is there; hints change the decision as
 // it says.
 TEST(Why, InlinedCallsAreGoneAndDeclinedOnesAreThere) {
   size_t gone = 0, there = 0, hinted = 0;
-  for (uint64_t seed = 1; seed <= 60; ++seed) {
+  for (uint64_t seed = 1; seed <= testing::part_of(64); ++seed) {
     Realm realm;
     auto module = std::move(make_sample(realm, {.seed = seed, .functions = 5, .statements = 24}).module);
     Notes notes;
@@ -199,9 +200,9 @@ TEST(Why, InlinedCallsAreGoneAndDeclinedOnesAreThere) {
       ++hinted;
     }
   }
-  EXPECT_GT(gone, 50u);
-  EXPECT_GT(there, 20u);
-  EXPECT_GT(hinted, 2u);
+  EXPECT_GT(gone, testing::part_of(50));
+  EXPECT_GT(there, testing::part_of(20));
+  EXPECT_GE(hinted, testing::part_of(3));
 }
 
 // The rule that won is the one that selection used, it is the cheapest, and what is said of those that do not
@@ -210,7 +211,7 @@ TEST(WhyCode, TheRuleThatWonIsTheOneThatWasUsed) {
   const machine::Target& target = *native_target();
   const machine::RuleIndex rules(target, target.usual_features);
   size_t won = 0, inside = 0, claims = 0;
-  for (uint64_t seed = 1; seed <= 12; ++seed) {
+  for (uint64_t seed = 1; seed <= testing::part_of(16); ++seed) {
     Realm realm;
     auto module = std::move(make_sample(realm, {.seed = seed, .layout = MemoryLayout{}, .lanes = 20}).module);
     machine::legalize(*module, target, machine::Coverage(target, target.usual_features), {});
@@ -250,9 +251,9 @@ TEST(WhyCode, TheRuleThatWonIsTheOneThatWasUsed) {
         }
     }
   }
-  EXPECT_GT(won, 500u);
-  EXPECT_GT(inside, 50u);
-  EXPECT_GT(claims, 200u);
+  EXPECT_GT(won, testing::part_of(500));
+  EXPECT_GT(inside, testing::part_of(50));
+  EXPECT_GT(claims, testing::part_of(200));
 }
 
 TEST(Why, QuestionsPickNotesAndLinesHoldThem) {

@@ -36,19 +36,22 @@ Bits number(Type t, Random& random) {
     return t.bits() == 32 ? Bits(std::bit_cast<uint32_t>(static_cast<float>(v)))
                           : Bits(std::bit_cast<uint64_t>(v));
   }
-  Bits mask = mask_of(t.bits());
-  switch (random() % 6) {
-    case 0: return (Bits(random()) << 64 | random()) & mask;
-    case 1: return (Bits(0) - random() % 10) & mask;
-    case 2: return ((Bits(1) << (t.bits() - 1)) + random() % 3 - 1) & mask;
-    default: return random() % (random() % 2 ? 9 : 65) & mask;
+  // One draw a statement: the order within an expression is the compiler's affair.
+  const Bits mask = mask_of(t.bits());
+  const uint64_t way = random() % 6, one = random(), two = random();
+  switch (way) {
+    case 0: return (Bits(one) << 64 | two) & mask;
+    case 1: return (Bits(0) - one % 10) & mask;
+    case 2: return ((Bits(1) << (t.bits() - 1)) + one % 3 - 1) & mask;
+    default: return one % (two % 2 ? 9 : 65) & mask;
   }
 }
 
 std::string word_for(Type t, const std::vector<Bits>& known, Random& random) {
   if (t.is_pointer()) {
     static constexpr const char* types[] = {"i8", "i32", "f32", "i64"};
-    return fmt::format("random:{}:{}:{}", piece_bytes, types[random() % std::size(types)], random() % 1000);
+    const char* type = types[random() % std::size(types)];
+    return fmt::format("random:{}:{}:{}", piece_bytes, type, random() % 1000);
   }
   std::vector<uint64_t> words;
   for (unsigned lane = 0; lane < t.lanes(); ++lane) {
@@ -196,8 +199,8 @@ std::string deviation(const Seen& before, const Seen& after) {
 
 namespace {
 
-// What a run passes by: ways out of branches, and how near the two sides of a comparison were. Two inputs
-// with the same of it are worth little more than one.
+// What a run passes by: ways out of branches, how near the two sides of a comparison were, and their signs.
+// Two inputs with the same of it are worth little more than one.
 class Passed {
  public:
   explicit Passed(const Module& module) : module_(module) {}
@@ -211,8 +214,10 @@ class Passed {
     if (!f.type(seen.value).is_bool() || f.operand_count(seen.at) != 2) return;
     Bits a = operand(seen, 0), b = operand(seen, 1);
     unsigned distance = a == b ? 0 : a - b == 1 ? 1 : b - a == 1 ? 2 : 3;
-    all.push_back(uint64_t(seen.function.index) << 40 | uint64_t(seen.at.index) << 8 | distance << 1 |
-                  (seen.lanes[0].bits & 1));
+    const unsigned width = f.type(f.operand(seen.at, 0)).bits();
+    const auto signs = static_cast<unsigned>((a >> (width - 1) & 1) << 1 | (b >> (width - 1) & 1));
+    all.push_back(uint64_t(seen.function.index) << 40 | uint64_t(seen.at.index) << 8 | signs << 3 |
+                  distance << 1 | (seen.lanes[0].bits & 1));
   }
   std::vector<uint64_t> all;
 
@@ -249,7 +254,7 @@ class InputMaker {
     unsigned in_vain = 0;  // since the last one that showed something
     for (unsigned k = 0; k < attempts && out_.size() < options_.count; ++k) {
       const bool enough = out_.size() + spare.size() >= options_.count || spent_ > most_steps;
-      if (enough && !out_.empty() && in_vain > 16) break;
+      if (enough && !out_.empty() && in_vain > 24) break;
       ++in_vain;
       WrittenCall call = one();
       std::vector<uint64_t> passed;

@@ -61,13 +61,15 @@ namespace {
 
 // Small numbers, the ends of the range and anything; floats are halves, most of them small.
 Bits made_number(Type t, std::mt19937_64& random) {
+  // One draw a statement: the order within an expression is the compiler's affair.
+  const uint64_t way = random() % 4, one = random(), two = random();
   if (t.is_float()) {
-    double v = static_cast<double>(static_cast<int64_t>(random() % 2001) - 1000) / (random() % 4 ? 8 : 0.5);
+    const double v = static_cast<double>(static_cast<int64_t>(one % 2001) - 1000) / (way ? 8 : 0.5);
     return t.bits() == 32 ? Bits(std::bit_cast<uint32_t>(static_cast<float>(v)))
                           : Bits(std::bit_cast<uint64_t>(v));
   }
-  Bits any = Bits(random()) << 64 | random();
-  return (random() % 4 ? any % 16 : any) & mask_of(t.bits());
+  const Bits any = Bits(one) << 64 | two;
+  return (way ? any % 16 : any) & mask_of(t.bits());
 }
 
 // "zero:BYTES[:TYPE]", "random:BYTES[:TYPE[:SEED]]"
