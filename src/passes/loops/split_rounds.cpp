@@ -116,7 +116,8 @@ class RoundSplitter {
     // first.
     Block again = f_.add_block_after(loop.blocks.back());
     std::vector<Value> next;
-    for (Value v : f_.parameters(loop.head)) next.push_back(f_.add_parameter(again, f_.type(v)));
+    for (size_t k = 0; k < f_.parameters(loop.head).size(); ++k)  // a span would move with each that is added
+      next.push_back(f_.add_parameter(again, f_.type(f_.parameters(loop.head)[k])));
     lead_to(f_, loop.back, again);
     std::vector<Value> start;
     for (Value v : f_.arguments(f_.edges(front)[0])) start.push_back(v);
