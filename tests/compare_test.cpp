@@ -196,7 +196,7 @@ TEST(LoadedObject, OfTheHostCompilerRunsAndIsTimed) {
   builds.push_back(build_of("theirs", *object, *native_target(), externals, true));
   auto good =
       measure(builds, *module, {{"sum", {"random:400:i32:3", "100"}}}, *native_target(), {.seconds = 0.1});
-  EXPECT_TRUE(good.problems.empty()) << good.problems[0].message;
+  EXPECT_TRUE(good.empty()) << good[0].message;
   for (const Build& b : builds) {
     const auto& time = b.times[b.find("sum")];
     ASSERT_TRUE(time.has_value());
@@ -205,12 +205,12 @@ TEST(LoadedObject, OfTheHostCompilerRunsAndIsTimed) {
   }
   auto wrong =
       measure(builds, *module, {{"wrong", {"random:400:i32:3", "100"}}}, *native_target(), {.seconds = 0.1});
-  ASSERT_EQ(wrong.problems.size(), 1u);
-  EXPECT_NE(wrong.problems[0].message.find("gives other results than in -O1"), std::string::npos);
+  ASSERT_EQ(wrong.size(), 1u);
+  EXPECT_NE(wrong[0].message.find("gives other results than in -O1"), std::string::npos);
   auto wild =
       measure(builds, *module, {{"wild", {"random:400:i32:3", "100"}}}, *native_target(), {.seconds = 0.1});
-  ASSERT_EQ(wild.problems.size(), 1u);
-  EXPECT_NE(wild.problems[0].message.find("does not come to its end"), std::string::npos);
+  ASSERT_EQ(wild.size(), 1u);
+  EXPECT_NE(wild[0].message.find("does not come to its end"), std::string::npos);
   EXPECT_FALSE(builds[1].times[builds[1].find("wild")].has_value());
 }
 

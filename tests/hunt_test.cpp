@@ -20,10 +20,9 @@ std::unique_ptr<Module> ledger(Realm& realm) {
 }
 
 HuntState hunted(const Module& module, HuntQuestion question, HuntState state, unsigned generations) {
-  for (unsigned k = 0; k < generations; ++k) {
-    auto more = next_generation(state, module, question, *native_target());
-    EXPECT_TRUE(more.good() && *more);
-  }
+  auto hunt = Hunt::make(module, question, *native_target());
+  EXPECT_TRUE(hunt.good());
+  for (unsigned k = 0; k < generations; ++k) EXPECT_TRUE((*hunt)->next_generation(state));
   return state;
 }
 
@@ -42,7 +41,7 @@ TEST(Hunt, IsTheSameHoweverItIsDone) {
   // A cancelled generation leaves the state as it was.
   HuntState state = half;
   three.cancelled = [] { return true; };
-  EXPECT_FALSE(*next_generation(state, *module, three, *native_target()));
+  EXPECT_FALSE((*Hunt::make(*module, three, *native_target()))->next_generation(state));
   EXPECT_EQ(write_state(state), write_state(half));
 }
 
@@ -51,18 +50,17 @@ TEST(Hunt, FindsNothingWorseThanTheLevelsAndEachStepMatters) {
   auto module = ledger(realm);
   const HuntQuestion question{.function = "shade"};
   const HuntState state = hunted(*module, question, {.seed = 3}, 4);
-  auto recipe = recipe_of(state, *module, question, *native_target());
-  ASSERT_TRUE(recipe.good());
-  for (const auto& [level, cost] : recipe->levels) EXPECT_LE(recipe->pipeline.cost, cost) << level;
-  ASSERT_EQ(recipe->without.size(), recipe->pipeline.steps.size());
-  for (double without : recipe->without) EXPECT_GT(without, recipe->pipeline.cost);
+  const Recipe recipe = (*Hunt::make(*module, question, *native_target()))->best(state);
+  for (const auto& [level, cost] : recipe.levels) EXPECT_LE(recipe.pipeline.cost, cost) << level;
+  ASSERT_EQ(recipe.without.size(), recipe.pipeline.steps.size());
+  for (double without : recipe.without) EXPECT_GT(without, recipe.pipeline.cost);
   // The recipe is a pipeline that gives what it says, and means the same.
-  run_pipeline(*module, *read_pipeline(recipe->pipeline.text()));
+  run_pipeline(*module, *read_pipeline(recipe.pipeline.text()));
   EXPECT_TRUE(verify(*module).empty());
   auto lowered = machine::lower(*module, *native_target(), question.options);
   for (const auto& f : lowered->functions)
     EXPECT_TRUE(f.name != "shade" ||
-                static_cast<double>(f.bytes.size() + 16 * f.pool.size()) == recipe->pipeline.cost);
+                static_cast<double>(f.bytes.size() + 16 * f.pool.size()) == recipe.pipeline.cost);
 }
 
 TEST(Hunt, TheToolStopsGoesOnAndRefuses) {

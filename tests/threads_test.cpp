@@ -234,9 +234,10 @@ TEST(Threads, SearchesAndReductionsDoNotDependOnTheirNumber) {
   std::vector<std::string> found, small;
   for (unsigned threads : {1u, 4u}) {
     HuntState state{.seed = 2};
-    for (int k = 0; k < 2; ++k)
-      ASSERT_TRUE(
-          next_generation(state, *module, {.children = 8, .threads = threads}, *native_target()).good());
+    const HuntQuestion question{.children = 8, .threads = threads};
+    auto hunt = Hunt::make(*module, question, *native_target());
+    ASSERT_TRUE(hunt.good());
+    for (int k = 0; k < 2; ++k) ASSERT_TRUE((*hunt)->next_generation(state));
     found.push_back(write_state(state));
     auto shows = [](const Module& m) { return write_text(m).find(" mul ") != std::string::npos; };
     if (!shows(*module)) continue;

@@ -186,7 +186,7 @@ int verb_compare(const Options& o) {
         auto fits = prepare_call(*module, calls.back().function, calls.back().words);
         if (!fits) fail(fits.why(), call_at_fault);
       }
-      say(render(measure(builds, *module, calls, target).problems));
+      say(render(measure(builds, *module, calls, target)));
     }
     Compared table = compare(builds, *by);
     put_out(o, o.json ? render_json(table) : render(table, *by, on_terminal() && !o.no_colour));

@@ -59,11 +59,11 @@ int verb_hunt(const Options& o) {
     question.options.schedule = question.options.align_loops = question.goal == HuntQuestion::Goal::Time;
     for (const std::string& text : o.one_calls) question.calls.push_back(read_call(text));
     HuntState state = begin(o, *loaded->module);
+    auto hunt = Hunt::make(*loaded->module, question, target);
+    if (!hunt) fail(hunt.why(), call_at_fault);
     std::signal(SIGINT, [](int) { interrupted() = 1; });
     while (o.rounds == 0 || state.generation < o.rounds) {
-      auto more = next_generation(state, *loaded->module, question, target);
-      if (!more) fail(more.why(), call_at_fault);
-      if (!*more) break;
+      if (!(*hunt)->next_generation(state)) break;
       if (!o.state.empty())
         if (Diagnostics wrong = write_file(o.state, write_state(state)); !wrong.empty())
           fail(wrong, input_at_fault);
@@ -74,9 +74,8 @@ int verb_hunt(const Options& o) {
     show_progress("");
     if (state.best.empty())
       fail({complaint("there was no time for the first pipelines", "a longer --time-limit")}, input_at_fault);
-    auto recipe = recipe_of(state, *loaded->module, question, target);
-    if (!recipe) fail(recipe.why(), call_at_fault);
-    put_out(o, o.json ? render_json(*recipe, state, question) : render(*recipe, state, question));
+    const Recipe recipe = (*hunt)->best(state);
+    put_out(o, o.json ? render_json(recipe, state, question) : render(recipe, state, question));
   });
 }
 

@@ -243,7 +243,7 @@ void options_of_trace(CLI::App* verb, Options& o) {
                    "Run a second form in step and point at the first value that differs: a level, a written "
                    "pipeline, or a file");
   verb->add_flag("--bits", o.bits, "The bits of each value, too");
-  verb->add_option("--in", o.pass, "Only values made in this function");
+  verb->add_option("--in", o.inside, "Only values made in this function");
   verb->add_option("--value", o.value, "Only this value");
   verb->add_option("--skip", o.skip, "Lines to leave out at the beginning");
   verb->add_option("--lines", o.lines, "Lines to show (2,000 unless said)");

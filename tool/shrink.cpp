@@ -128,6 +128,7 @@ int verb_shrink(const Options& o) {
     std::string text = reduce_text(write_text(*small), still, options);
     show_progress("");
     put_out(o, text);
+    if (text.empty()) say("with nothing left the command still does: it does not tell programs apart\n");
     say(fmt::format("{} of {}; the command still {}\n", counted(line_count(text), "line"), line_count(whole),
                     ended_text(wanted)));
   });

@@ -37,9 +37,9 @@ int verb_trace(const Options& o) {
                       "a module in text or packed form")},
            call_at_fault);
     auto loaded = optimized(o, load(o, std::move(bytes)), pipeline_of(o, "-O0"));
-    TraceOptions options{.function = o.pass, .value = o.value, .skip = o.skip, .most = o.lines};
+    TraceOptions options{.function = o.inside, .value = o.value, .skip = o.skip, .most = o.lines};
     options.limits = {.seed = o.seed, .steps = o.step_limit};
-    if (!o.pass.empty()) function_of(*loaded->module, o.pass);
+    if (!o.inside.empty()) function_of(*loaded->module, o.inside);
     const WrittenCall call{o.function, call_words(o)};
     if (o.against.empty()) {
       auto one = trace(*loaded->module, call, options);

@@ -25,7 +25,7 @@ struct Options {
   std::string view, slice;
   bool beside = false, sarif = false;
   bool difference = false, check = false, bits = false;
-  std::string calls, header, record, recorded, pass, value, against, test, says;
+  std::string calls, header, record, recorded, pass, inside, value, against, test, says;
   std::vector<std::string> one_calls;  // "FUNCTION ARGUMENT …"
   std::vector<std::string> sides;      // of a comparison
   std::string by, goal = "size", state;

@@ -3,7 +3,6 @@
 // a shape that is left over on both sides has moved.
 #include <dtl/dtl.hpp>
 #include <map>
-#include <set>
 
 #include "porphyry/ask/compare.h"
 
@@ -15,46 +14,40 @@ using machine::ListingLine;
 
 bool is_word(char c) { return std::isalnum(static_cast<unsigned char>(c)) || c == '_' || c == '.'; }
 
-// What stands for a register is the name of its class; what stands for a place in the code is nothing.
-class Shapes {
- public:
-  explicit Shapes(const machine::Target& target) {
-    for (const machine::RegisterClass& c : target.classes)
-      for (unsigned r = c.first; r < unsigned(c.first) + c.count; ++r)
-        for (const machine::RegisterView& view : c.views)
-          registers_[std::string(target.register_name(r, view.bits))] =
-              std::string(c.name) + std::to_string(view.bits);
-  }
-  std::vector<std::string> of(const FunctionListing& l) const {
-    std::set<std::string> labels;
-    for (const auto& block : l.blocks) labels.insert(block.label);
-    std::vector<std::string> out;
-    for (const ListingLine* line : lines_of(l)) out.push_back(shape(line->text, labels));
-    return out;
-  }
-
- private:
-  std::string shape(const std::string& text, const std::set<std::string>& labels) const {
-    std::string out;
-    for (size_t at = 0; at < text.size();) {
-      size_t end = at;
-      while (end < text.size() && is_word(text[end])) ++end;
-      if (end == at) {
-        out += text[at++];
-        continue;
-      }
-      std::string word = text.substr(at, end - at);
-      auto known = registers_.find(word);
-      out += known != registers_.end() ? known->second : labels.contains(word) ? "…" : word;
-      at = end;
-    }
-    return out;
-  }
-
-  std::map<std::string, std::string> registers_;
-};
-
 }  // namespace
+
+LineShapes::LineShapes(const machine::Target& target) {
+  for (const machine::RegisterClass& c : target.classes)
+    for (unsigned r = c.first; r < unsigned(c.first) + c.count; ++r)
+      for (const machine::RegisterView& view : c.views)
+        registers_[std::string(target.register_name(r, view.bits))] =
+            std::string(c.name) + std::to_string(view.bits);
+}
+
+std::vector<std::string> LineShapes::of(const FunctionListing& l) const {
+  std::set<std::string> labels;
+  for (const auto& block : l.blocks) labels.insert(block.label);
+  std::vector<std::string> out;
+  for (const ListingLine* line : lines_of(l)) out.push_back(shape(line->text, labels));
+  return out;
+}
+
+std::string LineShapes::shape(const std::string& text, const std::set<std::string>& labels) const {
+  std::string out;
+  for (size_t at = 0; at < text.size();) {
+    size_t end = at;
+    while (end < text.size() && is_word(text[end])) ++end;
+    if (end == at) {
+      out += text[at++];
+      continue;
+    }
+    std::string word = text.substr(at, end - at);
+    auto known = registers_.find(word);
+    out += known != registers_.end() ? known->second : labels.contains(word) ? "…" : word;
+    at = end;
+  }
+  return out;
+}
 
 std::vector<const ListingLine*> lines_of(const FunctionListing& l) {
   std::vector<const ListingLine*> out;
@@ -66,7 +59,7 @@ std::vector<const ListingLine*> lines_of(const FunctionListing& l) {
 
 std::vector<AlignedLine> align(const FunctionListing& left, const FunctionListing& right,
                                const machine::Target& target) {
-  const Shapes shapes(target);
+  const LineShapes shapes(target);
   const auto left_shapes = shapes.of(left), right_shapes = shapes.of(right);
   const auto left_lines = lines_of(left), right_lines = lines_of(right);
   dtl::Diff<std::string> compared(left_shapes, right_shapes);

@@ -178,9 +178,9 @@ std::optional<Left> results_of(Runner& runner) {
 
 }  // namespace
 
-MeasuredCalls measure(std::vector<Build>& builds, const Module& module, const std::vector<WrittenCall>& calls,
-                      const machine::Target& target, const TimingOptions& options) {
-  MeasuredCalls out;
+Diagnostics measure(std::vector<Build>& builds, const Module& module, const std::vector<WrittenCall>& calls,
+                    const machine::Target& target, const TimingOptions& options) {
+  Diagnostics out;
   for (const WrittenCall& call : calls) {
     std::vector<std::unique_ptr<Runner>> runners;
     std::vector<Contender> contenders;
@@ -189,13 +189,13 @@ MeasuredCalls measure(std::vector<Build>& builds, const Module& module, const st
     for (size_t k = 0; k < builds.size(); ++k) {
       auto runner = make_runner(builds[k], module, call, target);
       if (!runner) {
-        out.problems.insert(out.problems.end(), runner.why().begin(), runner.why().end());
+        out.insert(out.end(), runner.why().begin(), runner.why().end());
         continue;
       }
       auto results = results_of(**runner);
       if (!meant) meant = results;
       if (!results || results != meant) {
-        out.problems.push_back(complaint(
+        out.push_back(complaint(
             fmt::format("in {}, '{}' {}", builds[k].name, call.text(),
                         results ? "gives other results than in " + builds[of.empty() ? 0 : of[0]].name
                                 : "does not come to its end"),
@@ -213,7 +213,7 @@ MeasuredCalls measure(std::vector<Build>& builds, const Module& module, const st
       Build& b = builds[of[k]];
       const size_t row = b.find(call.function);
       if (!times[k].failed.empty()) {
-        out.problems.push_back(complaint(fmt::format("{}: {}", b.name, times[k].failed)));
+        out.push_back(complaint(fmt::format("{}: {}", b.name, times[k].failed)));
       } else if (auto& sum = b.times[row]; sum) {
         sum->median += times[k].median, sum->spread += times[k].spread;
         sum->least += times[k].least, sum->cycles += times[k].cycles;

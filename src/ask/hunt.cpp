@@ -39,10 +39,21 @@ void flatten(const std::vector<Pipeline::Step>& steps, std::vector<std::string>&
   }
 }
 
+uint64_t hash_of_text(std::string_view text) {
+  uint64_t out = 0xcbf29ce484222325;
+  for (char c : text) out = (out ^ static_cast<uint8_t>(c)) * 0x100000001b3;
+  return out;
+}
+
+}  // namespace
+
 class Hunter {
  public:
   Hunter(const Module& module, const HuntQuestion& question, const machine::Target& target)
       : module_(module), q_(question), target_(target), text_(write_text(module)) {}
+
+  const HuntQuestion& question() const { return q_; }
+  uint64_t program() const { return hash_of_text(text_); }
 
   Diagnostics prepare() {
     Diagnostics wrong;
@@ -121,8 +132,7 @@ class Hunter {
       builds[0].names.push_back(f.name);
     }
     builds[0].times.resize(builds[0].names.size());
-    if (!measure(builds, m, q_.calls, target_, {.rounds = 15, .seconds = 0.05}).problems.empty())
-      return refused_cost;
+    if (!measure(builds, m, q_.calls, target_, {.rounds = 15, .seconds = 0.05}).empty()) return refused_cost;
     double out = 0;
     for (const auto& t : builds[0].times)
       if (t) out += t->least;
@@ -135,6 +145,8 @@ class Hunter {
   std::vector<std::pair<WrittenCall, Seen>> inputs_;
   std::string text_;  // of the module
 };
+
+namespace {
 
 std::vector<Candidate> levels_as_candidates() {
   std::vector<Candidate> out;
@@ -197,28 +209,30 @@ std::string Candidate::text() const {
   return out;
 }
 
-uint64_t hash_of(const Module& module) {
-  uint64_t out = 0xcbf29ce484222325;
-  for (char c : write_text(module)) out = (out ^ static_cast<uint8_t>(c)) * 0x100000001b3;
-  return out;
+uint64_t hash_of(const Module& module) { return hash_of_text(write_text(module)); }
+
+Hunt::Hunt(std::unique_ptr<Hunter> hunter) : hunter_(std::move(hunter)) {}
+Hunt::~Hunt() = default;
+
+Result<std::unique_ptr<Hunt>> Hunt::make(const Module& module, const HuntQuestion& question,
+                                         const machine::Target& target) {
+  auto hunter = std::make_unique<Hunter>(module, question, target);
+  if (Diagnostics wrong = hunter->prepare(); !wrong.empty()) return wrong;
+  return std::unique_ptr<Hunt>(new Hunt(std::move(hunter)));
 }
 
-Result<bool> next_generation(HuntState& state, const Module& module, const HuntQuestion& question,
-                             const machine::Target& target) {
-  Hunter hunter(module, question, target);
-  if (Diagnostics wrong = hunter.prepare(); !wrong.empty()) return wrong;
-  if (state.best.empty()) state.program = hash_of(module);
-  if (state.program != hash_of(module))
-    return complaint("the state belongs to another program", "the state of a search for this one");
+bool Hunt::next_generation(HuntState& state) const {
+  const HuntQuestion& question = hunter_->question();
+  HuntState now = state;
   std::vector<Candidate> all;
   if (state.best.empty()) {
+    now.program = hunter_->program();
     all = levels_as_candidates();
   } else {
     Random random(state.seed * 0x9e3779b97f4a7c15 + state.generation);
     for (unsigned k = 0; k < question.children; ++k) all.push_back(child_of(state.best, random));
   }
-  HuntState now = state;
-  if (!hunter.build_all(all, now)) return false;
+  if (!hunter_->build_all(all, now)) return false;
   all.insert(all.begin(), state.best.begin(), state.best.end());
   std::erase_if(all, [](const Candidate& c) { return c.cost >= refused_cost; });
   keep_best(all, question.population);
@@ -228,33 +242,29 @@ Result<bool> next_generation(HuntState& state, const Module& module, const HuntQ
   return true;
 }
 
-Result<Recipe> recipe_of(const HuntState& state, const Module& module, const HuntQuestion& question,
-                         const machine::Target& target) {
-  if (state.best.empty()) return complaint("nothing was tried yet", "a generation first");
-  Hunter hunter(module, question, target);
-  if (Diagnostics wrong = hunter.prepare(); !wrong.empty()) return wrong;
+Recipe Hunt::best(const HuntState& state) const {
   Recipe out{.pipeline = state.best[0]};
-  // Times differ by themselves: a step matters when it gains more than that.
-  const double slack = question.goal == Goal::Time ? 1.01 : 1;
   auto& steps = out.pipeline.steps;
+  auto without = [&](size_t k) {
+    Candidate c = out.pipeline;
+    c.steps.erase(c.steps.begin() + static_cast<ptrdiff_t>(k));
+    c.cost = hunter_->cost_of(c);
+    return c;
+  };
+  // Times differ by themselves: a step matters when it gains more than that.
+  const double slack = hunter_->question().goal == Goal::Time ? 1.01 : 1;
   for (bool fewer = true; fewer;) {
     fewer = false;
     for (size_t k = steps.size(); k-- > 0;) {
-      Candidate without = out.pipeline;
-      without.steps.erase(without.steps.begin() + static_cast<ptrdiff_t>(k));
-      without.cost = hunter.cost_of(without);
-      if (without.cost > out.pipeline.cost * slack) continue;
-      without.cost = std::min(without.cost, out.pipeline.cost);
-      out.pipeline = std::move(without);
+      Candidate c = without(k);
+      if (c.cost > out.pipeline.cost * slack) continue;
+      c.cost = std::min(c.cost, out.pipeline.cost);
+      out.pipeline = std::move(c);
       fewer = true;
     }
   }
-  for (size_t k = 0; k < steps.size(); ++k) {
-    Candidate without = out.pipeline;
-    without.steps.erase(without.steps.begin() + static_cast<ptrdiff_t>(k));
-    out.without.push_back(hunter.cost_of(without));
-  }
-  for (const Level& l : all_levels()) out.levels.emplace_back(l.name, hunter.cost_of(l.pipeline()));
+  for (size_t k = 0; k < steps.size(); ++k) out.without.push_back(without(k).cost);
+  for (const Level& l : all_levels()) out.levels.emplace_back(l.name, hunter_->cost_of(l.pipeline()));
   return out;
 }
 

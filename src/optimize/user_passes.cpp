@@ -5,6 +5,8 @@
 
 namespace porphyry {
 
+static_assert(std::string_view(version_text) == PORPHYRY_VERSION, "the build's version and the header's");
+
 Diagnostics load_passes(const std::string& path, PassTable& table) {
   // A name without a slash would be looked for among the system's libraries.
   const std::string file = path.find('/') == path.npos ? "./" + path : path;

@@ -45,7 +45,7 @@ class Prover {
     switch (solver_.check()) {
       case z3::unsat:
         out.verdict = Proof::Verdict::Same;
-        if (overlaps_matter_) out.why = "as far as the memory of pointers does not overlap";
+        out.apart = apart_;
         return out;
       case z3::unknown:
         out.why = fmt::format("the solver found no answer in {} s", options_.seconds);
@@ -85,11 +85,16 @@ class Prover {
   void apart(const std::vector<SymbolicValue>& arguments, const std::vector<Type>& types) {
     uint64_t next = 1;
     auto place = [&](const Term& at) { solver_.add(at == c_.bv_val(next++ << 40, 64)); };
-    size_t pointers = 0;
+    size_t pointers = 0, data = 0;
     for (size_t k = 0; k < types.size(); ++k)
       if (types[k].is_pointer() && types[k].bits() == 64) place(arguments[k].bits), ++pointers;
-    for (size_t k = 0; k < before_.symbol_count(); ++k) place(address_of(c_, before_, Symbol(k)));
-    overlaps_matter_ = pointers > 1;
+    for (size_t k = 0; k < before_.symbol_count(); ++k) {
+      place(address_of(c_, before_, Symbol(k)));
+      // Constants may be pointed to, but nothing is written there.
+      const SymbolRow& row = before_[Symbol(k)];
+      data += row.kind == SymbolKind::ExternData || (row.kind == SymbolKind::Data && !row.data.is_const);
+    }
+    apart_ = pointers > 0 && pointers + data > 1;
   }
 
   // The solver's input as words, run in both forms.
@@ -136,7 +141,7 @@ class Prover {
   z3::context c_;
   Algebra algebra_;
   z3::solver solver_;
-  bool overlaps_matter_ = false;
+  bool apart_ = false;
 };
 
 }  // namespace

@@ -4,26 +4,13 @@
 
 #include <algorithm>
 
+#include "ink.h"
 #include "totals.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-// Colours by meaning: what the program does is plain; what carries values about is set back.
-struct Ink {
-  bool on;
-  std::string operator()(const char* code, const std::string& text) const {
-    return on && !text.empty() ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
-  }
-};
-constexpr const char *bold = "1", *faint = "90", *amber = "33", *teal = "36", *violet = "35";
-
-std::string padded(std::string s, size_t width) {
-  if (s.size() < width) s.append(width - s.size(), ' ');
-  return s;
-}
 
 std::string bytes_text(const std::vector<uint8_t>& bytes) {
   std::string out;

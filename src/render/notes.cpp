@@ -6,7 +6,7 @@
 #include <set>
 
 #include "ink.h"
-#include "json.h"
+#include "notes_json.h"
 
 namespace porphyry {
 
@@ -49,7 +49,7 @@ std::string render(const Notes& notes, bool colour) {
   return out;
 }
 
-std::string render_json(const Notes& notes) {
+Json notes_json(const Notes& notes) {
   Json all = Json::array();
   for (const Note& n : notes) {
     Json figures = Json::object();
@@ -64,8 +64,10 @@ std::string render_json(const Notes& notes) {
                    {"figures", figures},
                    {"unlock", n.unlock}});
   }
-  return json_text(all);
+  return all;
 }
+
+std::string render_json(const Notes& notes) { return json_text(notes_json(notes)); }
 
 namespace {
 

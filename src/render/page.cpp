@@ -4,8 +4,10 @@
 #include <algorithm>
 
 #include "json.h"
+#include "notes_json.h"
 #include "page_text.h"
 #include "porphyry/analyze/frequency.h"
+#include "porphyry/ask/compare.h"
 #include "porphyry/base/lines.h"
 #include "porphyry/machine/listing.h"
 #include "porphyry/print/function_texts.h"
@@ -20,10 +22,20 @@ using namespace machine;
 
 constexpr const char* role_names[] = {"", "move", "spill", "reload", "frame", "padding"};
 
+// Shapes of lines, each with a number: what the page compares.
+class ShapeNumbers {
+ public:
+  size_t of(const std::string& shape) { return known_.try_emplace(shape, known_.size()).first->second; }
+
+ private:
+  std::map<std::string, size_t> known_;
+};
+
 // One function of a build: blocks, their instructions, and the code lines that each became.
 class FunctionData {
  public:
-  FunctionData(const LoweredModule& lowered, const CompiledFunction& compiled, const Target& target)
+  FunctionData(const LoweredModule& lowered, const CompiledFunction& compiled, const Target& target,
+               const LineShapes& shapes, ShapeNumbers& numbers)
       : module_(*lowered.legal),
         f_(module_.function(compiled.symbol)),
         c_(compiled),
@@ -31,6 +43,9 @@ class FunctionData {
         listing_(make_listing(lowered, compiled, target)) {
     for (const ListingBlock& b : listing_.blocks)
       for (const ListingLine& l : b.lines) lines_.push_back(&l);
+    const auto plain = porphyry::lines_of(listing_);
+    const auto of_plain = shapes.of(listing_);
+    for (size_t k = 0; k < plain.size(); ++k) shape_[plain[k]] = numbers.of(of_plain[k]);
     for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k)
       if (c_.lines[k].origin.exists()) of_[c_.lines[k].origin.index].push_back(k);
     for (const auto& [root, inner] : c_.covered) inside_[inner.index] = root;
@@ -70,8 +85,9 @@ class FunctionData {
     return list.empty() ? out : out + "(" + list + ")";
   }
   Json line(uint32_t k) const {
-    return Json::array(
-        {lines_[k]->offset, lines_[k]->text, role_names[static_cast<size_t>(lines_[k]->role)]});
+    const auto shape = shape_.find(lines_[k]);
+    return Json::array({lines_[k]->offset, lines_[k]->text, role_names[static_cast<size_t>(lines_[k]->role)],
+                        shape == shape_.end() ? 0 : shape->second});
   }
   // Frames, moves between blocks, padding: by block.
   std::vector<Json> without_origin() const {
@@ -115,27 +131,10 @@ class FunctionData {
   FunctionTexts texts_;
   FunctionListing listing_;
   std::vector<const ListingLine*> lines_;
+  std::map<const ListingLine*, size_t> shape_;
   std::map<uint32_t, std::vector<uint32_t>> of_;  // by instruction: rows of lines
   std::map<uint32_t, Instruction> inside_;
 };
-
-Json notes_of(const Notes& notes) {
-  Json out = Json::array();
-  for (const Note& n : notes) {
-    std::string figures;
-    for (const auto& [name, value] : n.figures) figures += (figures.empty() ? "" : ", ") + name + " " + value;
-    out.push_back({{"pass", n.pass},
-                   {"kind", kind_name(n.kind)},
-                   {"f", n.function},
-                   {"p", n.position},
-                   {"v", n.value},
-                   {"what", n.what},
-                   {"why", n.why},
-                   {"figures", figures},
-                   {"unlock", n.unlock}});
-  }
-  return out;
-}
 
 void put(std::string& page, std::string_view mark, const std::string& text) {
   if (size_t at = page.find(mark); at != page.npos) page.replace(at, mark.size(), text);
@@ -152,13 +151,15 @@ std::string escaped(std::string_view text) {
 std::string render_page(const std::vector<PageBuild>& builds, const Target& target,
                         const PageOptions& options) {
   Json all = Json::array(), sources = Json::object();
+  const LineShapes shapes(target);
+  ShapeNumbers numbers;
   for (const PageBuild& b : builds) {
     Json functions = Json::array();
     for (const CompiledFunction& c : b.lowered->functions)
-      functions.push_back(FunctionData(*b.lowered, c, target).run());
+      functions.push_back(FunctionData(*b.lowered, c, target, shapes, numbers).run());
     all.push_back({{"name", b.name},
                    {"functions", functions},
-                   {"notes", b.notes ? notes_of(*b.notes) : Json::array()}});
+                   {"notes", b.notes ? notes_json(*b.notes) : Json::array()}});
   }
   for (const auto& [name, text] : options.sources) sources[name] = lines_of(text);
   Json data = {{"title", options.title},       {"version", options.version},

@@ -25,8 +25,8 @@ function sourceOf(position) {
 
 function noteElement(n) {
   const e = make("div", null, "note " + n.kind);
-  e.append(make("b", `${n.pass} ${n.kind}`), ` ${n.v ? n.v + ": " : ""}${n.what}: ${n.why}`);
-  const more = [n.figures, n.unlock && "would act with: " + n.unlock].filter(Boolean).join(". ");
+  e.append(make("b", `${n.pass} ${n.kind}`), ` ${n.value ? n.value + ": " : ""}${n.what}: ${n.why}`);
+  const more = [Object.entries(n.figures).map(([name, v]) => `${name} ${v}`).join(", "), n.unlock && "would act with: " + n.unlock].filter(Boolean).join(". ");
   if (more) e.append(make("div", more, "more"));
   return e;
 }
@@ -74,8 +74,8 @@ function notesByValue(build, name) {
   const f = functionOf(build, name);
   if (f) for (const b of f.blocks) for (const r of b.rows) if (r.v) values.add(r.v);
   for (const n of data.builds[build].notes) {
-    if (n.f !== name) continue;
-    if (n.v && values.has(n.v)) by.set(n.v, [...(by.get(n.v) || []), n]); else rest.push(n);
+    if (n.function !== name) continue;
+    if (n.value && values.has(n.value)) by.set(n.value, [...(by.get(n.value) || []), n]); else rest.push(n);
   }
   return [by, rest];
 }
@@ -138,8 +138,8 @@ function showNotes(into) {
     into.append(make("h2", { left: "what is left over", declined: "what was declined", done: "what was done", seen: "what was seen" }[kind] + ` (${some.length})`));
     for (const n of some) {
       const e = noteElement(n);
-      e.prepend(make("span", `${n.f}${n.p ? " at " + n.p : ""}  `, "mono"));
-      e.dataset.line = (n.p || "").replace(/:\d+( .*)?$/, "");
+      e.prepend(make("span", `${n.function}${n.position ? " at " + n.position : ""}  `, "mono"));
+      e.dataset.line = n.position.replace(/:\d+( .*)?$/, "");
       into.append(e);
     }
   }
@@ -148,14 +148,13 @@ function showNotes(into) {
 // ---- differences: figures in a grid, and the code of one function in two builds
 function lines(f) {
   const all = [];
-  for (const b of f.blocks) for (const r of b.rows) for (const c of r.c) if (c[2] !== "padding") all.push([c[0], c[1], r.p || ""]);
+  for (const b of f.blocks) for (const r of b.rows) for (const c of r.c) if (c[2] !== "padding") all.push([c[0], c[1], r.p || "", c[3]]);
   return all.sort((a, b) => a[0] - b[0]);
 }
-const shape = text => text.replace(/\b(r?[abcd][xhl]|r?(si|di|bp|sp)l?|e[abcd]x|e(si|di|bp|sp)|r\d+[dwb]?|[xyz]mm\d+|x\d+|[fta]\d+|s\d+)\b/g, "r").replace(/^(j\w+ ).*/, "$1…");
 
-// The longest common subsequence of shapes.
+// The longest common subsequence of shapes, which are numbers: lines alike but for registers have one.
 function align(a, b) {
-  const n = a.length, m = b.length, sa = a.map(l => shape(l[1])), sb = b.map(l => shape(l[1]));
+  const n = a.length, m = b.length, sa = a.map(l => l[3]), sb = b.map(l => l[3]);
   if (n * m > 3e7) return null;
   const best = new Uint16Array((n + 1) * (m + 1)), w = m + 1;
   for (let i = n - 1; i >= 0; --i) for (let j = m - 1; j >= 0; --j)
@@ -195,15 +194,15 @@ function showDifferences(into) {
   into.append(make("p", figures.filter(k => fa.totals[k] !== fb.totals[k]).map(k => `${k} ${fa.totals[k]} to ${fb.totals[k]}`).join("; ") || "no figure differs", "facts"));
   const pairs = align(lines(fa), lines(fb));
   if (!pairs) { into.append(make("p", "too long to lay beside each other here", "facts")); return; }
-  const left = new Map();
-  for (const [a, b] of pairs) if (a && !b) left.set(shape(a[1]), (left.get(shape(a[1])) || 0) + 1);
-  const right = new Map();
-  for (const [a, b] of pairs) if (b && !a) right.set(shape(b[1]), (right.get(shape(b[1])) || 0) + 1);
+  const left = new Set();
+  for (const [a, b] of pairs) if (a && !b) left.add(a[3]);
+  const right = new Set();
+  for (const [a, b] of pairs) if (b && !a) right.add(b[3]);
   const table = make("table", null, "lines mono"), h = make("tr");
   for (const t of [A.name, "", B.name, "source"]) h.append(make("th", t));
   table.append(h);
   for (const [a, b] of pairs) {
-    const s = shape((a || b)[1]), moved = !(a && b) && left.has(s) && right.has(s);
+    const s = (a || b)[3], moved = !(a && b) && left.has(s) && right.has(s);
     const tr = make("tr", null, a && b ? "" : moved ? "moved" : "only");
     tr.tabIndex = -1;
     const kind = a && b ? (a[1] === b[1] ? "=" : "~") : moved ? "o" : a ? "<" : ">";

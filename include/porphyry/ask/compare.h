@@ -7,6 +7,9 @@
 //   for (const ComparedFunction& f : table.functions) …           // the largest change first
 #pragma once
 
+#include <map>
+#include <set>
+
 #include "porphyry/ask/inputs.h"
 #include "porphyry/jit/load.h"
 #include "porphyry/machine/listing.h"
@@ -51,8 +54,8 @@ struct Build {
   // Its row; ~0 when there is none.
   size_t find(std::string_view name) const;
 };
-// A copy of the module goes through the recipe; its realm must outlive the build. Errors are those of passes and of lowering. To `run`, the
-// target must be this processor's.
+// A copy of the module goes through the recipe; its realm must outlive the build. Errors are those of passes
+// and of lowering. To `run`, the target must be this processor's.
 Result<Build> build(const Module& module, const BuildRecipe& recipe, const machine::Target& target, bool run);
 // An object of any compiler.
 Build build_of(std::string name, const ReadObject& object, const machine::Target& target,
@@ -60,12 +63,9 @@ Build build_of(std::string name, const ReadObject& object, const machine::Target
 
 // Times the calls in all builds, in turn: each build's function gets the sum of the medians of its calls.
 // Signatures are the module's. A build that computes something else than the first one, or comes to no end,
-// is not timed; `problems` tells so.
-struct MeasuredCalls {
-  Diagnostics problems;
-};
-MeasuredCalls measure(std::vector<Build>& builds, const Module& module, const std::vector<WrittenCall>& calls,
-                      const machine::Target& target, const TimingOptions& options = {});
+// is not timed; a diagnostic tells so.
+Diagnostics measure(std::vector<Build>& builds, const Module& module, const std::vector<WrittenCall>& calls,
+                    const machine::Target& target, const TimingOptions& options = {});
 
 // One function in all builds.
 struct ComparedFunction {
@@ -105,5 +105,18 @@ std::vector<AlignedLine> align(const machine::FunctionListing& left, const machi
                                const machine::Target& target);
 // The lines of a listing, one behind the other.
 std::vector<const machine::ListingLine*> lines_of(const machine::FunctionListing& listing);
+
+// What lines of code have in common when their registers are others: the name of a class stands for each
+// register, and nothing for a place in the code.
+class LineShapes {
+ public:
+  explicit LineShapes(const machine::Target& target);
+  // One for each of lines_of. O(letters * log registers).
+  std::vector<std::string> of(const machine::FunctionListing& listing) const;
+
+ private:
+  std::string shape(const std::string& text, const std::set<std::string>& labels) const;
+  std::map<std::string, std::string> registers_;  // by name
+};
 
 }  // namespace porphyry

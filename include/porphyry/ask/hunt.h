@@ -1,9 +1,9 @@
 // Searches for the pipeline that makes a program smallest, or fastest on given calls.
 //
-//   HuntState state = start_hunt({.seed = 1});
-//   while (hunting) next_generation(state, module, question, target);       // as long as there is time
-//   Recipe best = recipe_of(state, module, question, target);               // without steps that do nothing
-//   for it
+//   auto hunt = Hunt::make(module, question, target);
+//   HuntState state{.seed = 1};
+//   while (there_is_time && (*hunt)->next_generation(state)) …
+//   Recipe best = (*hunt)->best(state);                      // without steps that do nothing for it
 //
 // Each generation changes the best pipelines so far (a step more, fewer, another one, two in the other order,
 // the beginning of one with the end of another), builds each and keeps the best. What comes out of a
@@ -14,6 +14,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -47,19 +48,30 @@ struct HuntState {
   std::vector<Candidate> best;  // the first one is the best; empty before the first generation
 };
 
-// One generation more; the first one tries the levels. A candidate that means something else than the
-// program, as far as inputs show it, is refused and counted. False: it was cancelled, and the state is as it
-// was. Errors: the question does not fit the module.
-Result<bool> next_generation(HuntState& state, const Module& module, const HuntQuestion& question,
-                             const machine::Target& target);
-
 struct Recipe {
   Candidate pipeline;                                  // each step of it matters
   std::vector<double> without;                         // by step: the cost when it is left out
   std::vector<std::pair<std::string, double>> levels;  // what the levels cost
 };
-Result<Recipe> recipe_of(const HuntState& state, const Module& module, const HuntQuestion& question,
-                         const machine::Target& target);
+// A search for one program: what its inputs show is found out once.
+class Hunt {
+ public:
+  // All must outlive it. Errors: the question does not fit the module.
+  static Result<std::unique_ptr<Hunt>> make(const Module& module, const HuntQuestion& question,
+                                            const machine::Target& target);
+  ~Hunt();
+
+  // One generation more; the first one tries the levels. A candidate that means something else than the
+  // program, as far as inputs show it, is refused and counted. False: it was cancelled, and the state is as
+  // it was. The state must be a new one, or belong to the program: see HuntState::program.
+  bool next_generation(HuntState& state) const;
+  // Of a state with a generation at least.
+  Recipe best(const HuntState& state) const;
+
+ private:
+  explicit Hunt(std::unique_ptr<class Hunter> hunter);
+  std::unique_ptr<class Hunter> hunter_;
+};
 
 // States as JSON text. An error says what is wrong with one that was read.
 std::string write_state(const HuntState& state);

@@ -27,6 +27,7 @@ struct Proof {
   enum class Verdict : uint8_t { Same, Different, Unknown } verdict = Verdict::Unknown;
   std::string why;                  // of Unknown: what is not followed, or that the solver gave up
   bool bounded = false;             // of Same: only for runs of at most so many rounds
+  bool apart = false;               // of Same: only where pointers and data do not lead to common bytes
   std::optional<WrittenCall> call;  // of Different: an input that shows it
   std::string deviation;
   double seconds = 0;
