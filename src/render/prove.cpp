@@ -10,8 +10,8 @@ namespace {
 
 // What a proof leaves out, or why there is none.
 std::string limits_of(const Proof& p) {
-  std::string out = p.why;
-  if (p.bounded) out = "for runs of few rounds";
+  if (p.verdict != Proof::Verdict::Same) return p.why;
+  std::string out = p.bounded ? "for runs of few rounds" : "";
   if (p.apart) out += std::string(out.empty() ? "" : ", ") + "where memory does not overlap";
   return out;
 }
