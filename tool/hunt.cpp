@@ -1,4 +1,5 @@
 // Searches for the best pipeline, for as long as there is time; goes on where it stopped.
+#include <dlfcn.h>
 #include <fmt/format.h>
 
 #include <chrono>
@@ -6,6 +7,7 @@
 #include <filesystem>
 
 #include "common.h"
+#include "porphyry/ask/crew.h"
 #include "porphyry/ask/hunt.h"
 #include "porphyry/base/files.h"
 #include "porphyry/render/hunt.h"
@@ -18,6 +20,31 @@ namespace {
 volatile std::sig_atomic_t& interrupted() {
   static volatile std::sig_atomic_t it = 0;
   return it;
+}
+
+// What this process and its like talk through.
+std::unique_ptr<Messenger> join() {
+  std::error_code none;
+  const auto tool = std::filesystem::read_symlink("/proc/self/exe", none).parent_path();
+  for (const auto& folder : {tool, tool / ".." / PORPHYRY_LIBRARIES / "porphyry"}) {
+    const auto file = folder / "porphyry_spread.so";
+    if (!std::filesystem::exists(file, none)) continue;
+    void* library = dlopen(file.c_str(), RTLD_NOW | RTLD_GLOBAL);
+    auto make = library ? reinterpret_cast<Messenger* (*)()>(dlsym(library, "porphyry_messenger")) : nullptr;
+    if (!make)
+      fail({complaint(fmt::format("'{}' cannot be loaded: {}", file.string(), dlerror()),
+                      "an MPI, as it was there when the tool was built")},
+           input_at_fault);
+    std::unique_ptr<Messenger> out(make());
+    if (out->count() < 2) {
+      out->leave(true);
+      fail({complaint("--spread, and this is the only process", "mpirun -n 4 porphyry hunt … --spread")},
+           call_at_fault);
+    }
+    return out;
+  }
+  fail({complaint("there is no porphyry_spread.so beside the tool", "the library that it is installed with")},
+       input_at_fault);
 }
 
 HuntState begin(const Options& o, const Module& module) {
@@ -61,9 +88,21 @@ int verb_hunt(const Options& o) {
     HuntState state = begin(o, *loaded->module);
     auto hunt = Hunt::make(*loaded->module, question, target);
     if (!hunt) fail(hunt.why(), call_at_fault);
+    const std::unique_ptr<Messenger> messenger = o.spread ? join() : nullptr;
+    if (messenger && messenger->self() != 0) {
+      if (Diagnostics wrong = answer(*messenger, **hunt); !wrong.empty()) fail(wrong, input_at_fault);
+      return;
+    }
+    auto crew = messenger ? std::make_unique<Crew>(*messenger, (*hunt)->stamp()) : nullptr;
+    question.crew = crew.get();
     std::signal(SIGINT, [](int) { interrupted() = 1; });
     while (o.rounds == 0 || state.generation < o.rounds) {
       if (!(*hunt)->next_generation(state)) break;
+      if (crew && !crew->strangers().empty())
+        fail(
+            {complaint(fmt::format("{} of the processes search for something else", crew->strangers().size()),
+                       "the same program, options and version in all of them")},
+            input_at_fault);
       if (!o.state.empty())
         if (Diagnostics wrong = write_file(o.state, write_state(state)); !wrong.empty())
           fail(wrong, input_at_fault);
@@ -72,6 +111,7 @@ int verb_hunt(const Options& o) {
     }
     std::signal(SIGINT, SIG_DFL);
     show_progress("");
+    crew.reset();
     if (state.best.empty())
       fail({complaint("there was no time for the first pipelines", "a longer --time-limit")}, input_at_fault);
     const Recipe recipe = (*hunt)->best(state);

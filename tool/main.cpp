@@ -215,6 +215,9 @@ void options_of_hunt(CLI::App* verb, Options& o) {
   verb->add_option("--state", o.state, "A file that the search is written to, and goes on from");
   verb->add_option("--seed", o.seed, "Which search");
   verb->add_option("--threads", o.threads, "How many pipelines are tried at a time; one a core unless said");
+  verb->add_flag(
+      "--spread", o.spread,
+      "Among the processes that an MPI has started: mpirun --enable-recovery -n 16 porphyry hunt …");
 }
 
 void options_of_prove(CLI::App* verb, Options& o) {

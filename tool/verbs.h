@@ -30,6 +30,7 @@ struct Options {
   std::vector<std::string> sides;      // of a comparison
   std::string by, goal = "size", state;
   uint64_t rounds = 0;
+  bool spread = false;
   std::string line, kind, text, code;  // of a question
   std::vector<std::string> environment;
   std::set<std::string> given;  // names of the options that the call has

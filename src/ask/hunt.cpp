@@ -10,8 +10,10 @@
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/ask/compare.h"
+#include "porphyry/ask/crew.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/jit/jit.h"
+#include "porphyry/optimize/user_passes.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
 
@@ -74,21 +76,16 @@ class Hunter {
 
   // Costs of all, in their order; false when it was cancelled.
   bool build_all(std::vector<Candidate>& all, HuntState& state) const {
-    std::atomic<size_t> next = 0;
-    std::atomic<bool> stop = false;
-    auto work = [&] {
-      for (size_t k; !stop && (k = next++) < all.size();) {
-        if (q_.cancelled && q_.cancelled()) stop = true;
-        if (!stop) all[k].cost = cost_of(all[k]);
+    const bool finished =
+        q_.crew ? q_.crew->find_costs(
+                      all, [&](const Candidate& c) { return judge(pipeline_of(c)); }, q_.cancelled)
+                : judge_all(all);
+    if (!finished) return false;
+    if (q_.goal == Goal::Time)  // one after the other, while nothing else runs here
+      for (Candidate& c : all) {
+        if (cancelled()) return false;
+        if (c.cost < refused_cost) c.cost = time_of(*build(pipeline_of(c)).module);
       }
-    };
-    const unsigned cores = q_.threads ? q_.threads : std::max(1u, std::thread::hardware_concurrency());
-    {
-      std::vector<std::jthread> others;
-      for (unsigned k = 1; k < (q_.goal == Goal::Time ? 1 : cores); ++k) others.emplace_back(work);
-      work();
-    }
-    if (stop) return false;
     state.built += all.size();
     for (const Candidate& c : all) state.refused += c.cost >= refused_cost;
     return true;
@@ -96,21 +93,55 @@ class Hunter {
 
   double cost_of(const Candidate& c) const { return cost_of(pipeline_of(c)); }
   double cost_of(const Pipeline& pipeline) const {
-    auto [realm, copy] = own_copy();
-    if (!run_pipeline(*copy, pipeline).empty()) return refused_cost;
-    for (const auto& [call, before] : inputs_)
-      if (!deviation(before, evaluate(*copy, call, {.seed = 2, .steps = 400'000})).empty())
-        return refused_cost;
-    return q_.goal == Goal::Size ? bytes_of(*copy) : time_of(*copy);
+    const Built built = build(pipeline);
+    return built.module ? q_.goal == Goal::Size ? bytes_of(*built.module) : time_of(*built.module)
+                        : refused_cost;
+  }
+  // Hunt::judge
+  double judge(const Pipeline& pipeline) const {
+    if (q_.goal == Goal::Size) return cost_of(pipeline);
+    return build(pipeline).module ? 0 : refused_cost;
+  }
+  uint64_t stamp() const {
+    std::string all = fmt::format("{} {} {} {}\n{}", version_text, layout_stamp(), static_cast<int>(q_.goal),
+                                  q_.function, text_);
+    for (const auto& [call, seen] : inputs_) all += "\n" + call.text();
+    return hash_of_text(all);
   }
 
  private:
-  // In a realm of its own, so that threads share nothing.
-  std::pair<std::unique_ptr<Realm>, std::unique_ptr<Module>> own_copy() const {
-    auto realm = std::make_unique<Realm>();
+  // In a realm of its own, so that threads share nothing. No module: it is refused.
+  struct Built {
+    std::unique_ptr<Realm> realm;
+    std::unique_ptr<Module> module;
+  };
+  Built build(const Pipeline& pipeline) const {
+    Built out{std::make_unique<Realm>()};
     SourceText source("the program", text_);
-    auto copy = load_text(*realm, source);
-    return {std::move(realm), std::move(*copy)};
+    out.module = std::move(*load_text(*out.realm, source));
+    if (!run_pipeline(*out.module, pipeline).empty()) return {};
+    for (const auto& [call, before] : inputs_)
+      if (!deviation(before, evaluate(*out.module, call, {.seed = 2, .steps = 400'000})).empty()) return {};
+    return out;
+  }
+  bool cancelled() const { return q_.cancelled && q_.cancelled(); }
+  // On all cores.
+  bool judge_all(std::vector<Candidate>& all) const {
+    std::atomic<size_t> next = 0;
+    std::atomic<bool> stop = false;
+    auto work = [&] {
+      for (size_t k; !stop && (k = next++) < all.size();) {
+        if (cancelled()) stop = true;
+        if (!stop) all[k].cost = judge(pipeline_of(all[k]));
+      }
+    };
+    const unsigned cores = q_.threads ? q_.threads : std::max(1u, std::thread::hardware_concurrency());
+    {
+      std::vector<std::jthread> others;
+      for (unsigned k = 1; k < cores; ++k) others.emplace_back(work);
+      work();
+    }
+    return !stop;
   }
   double bytes_of(const Module& m) const {
     auto lowered = machine::lower(m, target_, q_.options);
@@ -220,6 +251,9 @@ Result<std::unique_ptr<Hunt>> Hunt::make(const Module& module, const HuntQuestio
   if (Diagnostics wrong = hunter->prepare(); !wrong.empty()) return wrong;
   return std::unique_ptr<Hunt>(new Hunt(std::move(hunter)));
 }
+
+double Hunt::judge(const Candidate& c) const { return hunter_->judge(pipeline_of(c)); }
+uint64_t Hunt::stamp() const { return hunter_->stamp(); }
 
 bool Hunt::next_generation(HuntState& state) const {
   const HuntQuestion& question = hunter_->question();

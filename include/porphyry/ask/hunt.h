@@ -32,6 +32,7 @@ struct HuntQuestion {
   machine::LowerOptions options = {};
   unsigned population = 16, children = 24;  // kept, and tried in each generation
   unsigned threads = 0;                     // 0: as many as there are processors. Times are taken on one
+  class Crew* crew = nullptr;               // other processes that build as well, instead of threads
   std::function<bool()> cancelled = {};  // asked before each build: true ends the generation without effect
 };
 
@@ -67,6 +68,11 @@ class Hunt {
   bool next_generation(HuntState& state) const;
   // Of a state with a generation at least.
   Recipe best(const HuntState& state) const;
+  // Refused, or what a candidate costs as far as any machine can say: bytes; 0 when times are asked for,
+  // which are taken in the process that leads.
+  double judge(const Candidate& candidate) const;
+  // Of the program and the question: the same in all processes that work on one search.
+  uint64_t stamp() const;
 
  private:
   explicit Hunt(std::unique_ptr<class Hunter> hunter);
