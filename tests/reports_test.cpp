@@ -30,6 +30,7 @@ TEST(Reports, AreWhatTheirSchemasSay) {
       {"steps", "optimize --steps --difference --json " + frost},
       {"check", "optimize --check --json " + frost},
       {"trace", "trace --json " + frost + "dew_point 3.5 80"},
+      {"trace", "trace --json --stage encoded " + frost + "dew_point 3.5 80"},
       {"trace-against", "trace --json --against " + right + " " + left + " f -7"},
       {"compare", "compare --json " + frost + "--call 'dew_point 3.5 80' --side -O1 --side -O2"},
       {"compare", "compare --json " + frost + object},

@@ -1,15 +1,13 @@
-// What the tool shows of runs and of what it lowers: simulated runs at every stage with their traces, steps
+// What the tool shows of runs and of what it lowers: runs at every stage with their traces, steps
 // of legalization, pictures of graphs, objects read back.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <cmath>
 #include <map>
-#include <sstream>
 #include <tuple>
 
 #include "support/json.h"
-#include "support/pattern.h"
 #include "support/process.h"
 
 namespace porphyry {
@@ -29,13 +27,6 @@ Shown tool(const TemporaryFolder& folder, const std::string& arguments) {
   Ran r =
       testing::run_command(std::string(PORPHYRY_TOOL) + " " + arguments + " 2>" + errors + " < /dev/null");
   return {r.status, r.out, testing::contents(errors)};
-}
-
-std::vector<std::string> lines_of(const std::string& text) {
-  std::vector<std::string> out;
-  std::istringstream in(text);
-  for (std::string line; std::getline(in, line);) out.push_back(line);
-  return out;
 }
 
 // Counts the nights of frost in a file of temperatures, and how cold it was.
@@ -75,20 +66,10 @@ TEST(ToolRun, EveryStageGivesWhatTheEvaluatorGives) {
     }
 }
 
-TEST(ToolRun, TracesOfSelectedCodeHoldTheValuesOfTheProgram) {
+TEST(ToolRun, TracesOfCodeHoldTheValuesOfTheProgram) {
   TemporaryFolder folder;
   std::string file = folder.write("n.por", nights), numbers;
   for (int t : temperatures) numbers += std::to_string(t) + "\n";
-  Shown traced = tool(folder, "run " + file + " frosts file:" + folder.write("t.txt", numbers) +
-                                  ":i16 9 --on sim --stage selected --trace");
-  EXPECT_EQ(traced.out, "4\n-29988\n");
-  // Each value that the code still has by name, in the order of the run, as the loop makes them.
-  std::map<std::string, std::vector<long>> seen;
-  testing::Pattern made(R"((\w+)=0x[0-9a-f:]+ \((-?[0-9]+)\))");
-  for (const std::string& line : lines_of(traced.errors)) {
-    EXPECT_TRUE(line.starts_with("frosts.")) << line;
-    for (const auto& m : made.all(line)) seen[m[1]].push_back(std::stol(m[2]));
-  }
   std::map<std::string, std::vector<long>> should;
   long count = 0, sum = 0;
   for (size_t k = 0; k < temperatures.size(); ++k) {
@@ -96,13 +77,21 @@ TEST(ToolRun, TracesOfSelectedCodeHoldTheValuesOfTheProgram) {
     should["more"].push_back(count), should["total"].push_back(sum);
     should["next"].push_back(static_cast<long>(k) + 1);
   }
-  for (const auto& [name, values] : should) {
-    std::vector<long> is =
-        seen[name];  // made by a copy, then by what is done to it: the last of each pair counts
-    ASSERT_FALSE(is.empty()) << name << "\n" << traced.errors;
-    size_t at = 0;
-    for (long v : is) at += at < values.size() && v == values[at];
-    EXPECT_EQ(at, values.size()) << name << ": " << fmt::format("{}", fmt::join(is, " "));
+  for (const char* stage : {"selected", "allocated", "encoded"}) {
+    auto traced = testing::read_json(tool(folder, "trace --json " + file +
+                                                      " frosts file:" + folder.write("t.txt", numbers) +
+                                                      ":i16 9 --stage " + stage)
+                                         .out);
+    EXPECT_EQ(traced["ends"], "4, -29988");
+    std::map<std::string, std::vector<long>> seen;
+    for (const auto& line : traced["lines"])
+      for (const auto& w : line["writes"])
+        if (should.contains(w["value"])) {
+          std::string text = w["lanes"][0]["decimal"];  // "4294967295 (-1)"
+          if (size_t sign = text.find('('); sign != text.npos) text = text.substr(sign + 1);
+          seen[w["value"]].push_back(std::stol(text));
+        }
+    EXPECT_EQ(seen, should) << stage;
   }
 }
 
@@ -119,25 +108,21 @@ TEST(ToolRun, TracesOfBytesAreTheListingInTheOrderOfTheRun) {
     }
   std::string numbers;
   for (int t : temperatures) numbers += std::to_string(t) + "\n";
-  Shown traced = tool(folder, "run " + file + " frosts file:" + folder.write("t.txt", numbers) +
-                                  ":i16 9 --on sim --stage encoded --trace");
-  testing::Pattern form(R"(^frosts \+ ([0-9a-f]{4})  (.*)$)");
+  auto traced = testing::read_json(tool(folder, "trace --json " + file + " frosts file:" +
+                                                    folder.write("t.txt", numbers) + ":i16 9 --stage encoded")
+                                       .out);
   unsigned expected = 0;
   size_t jumps = 0, steps = 0;
-  for (const std::string& line : lines_of(traced.errors)) {
-    auto m = form.all(line);
-    ASSERT_EQ(m.size(), 1u) << line;
-    auto offset = static_cast<unsigned>(std::stoul(m[0][1], nullptr, 16));
-    ASSERT_TRUE(at.contains(offset)) << line;
-    std::string text = m[0][2].substr(0, m[0][2].find("  ")), meant = at[offset];
-    size_t named = text.find("…");  // where a name stands in the listing
-    EXPECT_EQ(text.substr(0, named), meant.substr(0, std::min(named, meant.size()))) << line;
+  for (const auto& line : traced["lines"]) {
+    const std::string block = line["block"];  // "+ 001c"
+    const auto offset = static_cast<unsigned>(std::stoul(block.substr(2), nullptr, 16));
+    EXPECT_EQ(line["text"], at[offset]) << block;
     if (steps++ && offset != expected) ++jumps;
     expected = offset + sizes[offset];
   }
   EXPECT_GE(jumps, temperatures.size() - 1);  // once around for each night
   EXPECT_GT(steps, 8 * temperatures.size());
-  EXPECT_EQ(traced.out, "4\n-29988\n");
+  EXPECT_EQ(traced["steps"], steps);
 }
 
 TEST(ToolRun, EndsOfSimulatedRunsAreToldLikeTheProcessors) {

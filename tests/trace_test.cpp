@@ -2,11 +2,12 @@
 // do.
 #include <gtest/gtest.h>
 
-#include "porphyry/ask/trace.h"
+#include "porphyry/ask/trace_code.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/sample/sample.h"
+#include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/process.h"
 #include "support/read.h"
@@ -76,6 +77,41 @@ TEST(Trace, EachValueFollowsFromTheOnesBefore) {
   }
   EXPECT_GT(computed, testing::part_of(5'000));
   EXPECT_GT(passed, testing::part_of(100));
+}
+
+// Of every value that the code still has, machine code makes what the program says, at each stage.
+TEST(Trace, OfCodeHoldsTheValuesOfTheProgram) {
+  const auto& target = *native_target();
+  std::map<CodeStage, size_t> paired;
+  for (uint64_t seed = 1; seed <= testing::part_of(200); ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .layout = target.layout, .lanes = 30});
+    if (seed % 2) run_pipeline(*program.module, level_named("-O1")->pipeline());
+    TraceOptions options{.most = 3'000};
+    options.limits = {.steps = 20'000};
+    const WrittenCall call = call_of(program);
+    // What is legal stays as it is when it is lowered, names that are numbers as well.
+    const auto lowered = machine::lower(*program.module, target);
+    auto meant = trace(*lowered->legal, call, options);
+    if (!meant.good()) continue;  // it takes its arguments in parts
+    if (meant->seen.end != Outcome::End::Result) continue;
+    for (CodeStage stage : {CodeStage::Selected, CodeStage::Allocated, CodeStage::Encoded}) {
+      options.limits.steps = 1'000'000;
+      auto code = trace_code(*lowered->legal, target, call, {stage, options, {}});
+      ASSERT_TRUE(code.good());
+      ASSERT_FALSE(code->lines.empty());
+      auto both = compare_traces(*meant, std::move(*code));
+      EXPECT_EQ(both.deviation, "") << seed;
+      for (const TracePair& p : both.pairs) {
+        if (p.left == TracePair::none || p.right == TracePair::none) continue;
+        const TraceLine &l = both.left.lines[p.left], &r = both.right.lines[p.right];
+        ASSERT_FALSE(p.differs) << seed << " " << static_cast<int>(stage) << ": " << l.text << " and "
+                                << r.text;
+        paired[stage] += !l.value.empty();
+      }
+    }
+  }
+  for (const auto& [stage, count] : paired) EXPECT_GT(count, testing::part_of(2'500));
 }
 
 TEST(Trace, OfSoundPassesEndsAlike) {

@@ -66,7 +66,6 @@ void check(const wasm::CallResult& run, const std::string& called) {
 void run_instance(const Options& o, std::string bytes) {
   refuse_idle(o, {{"--here", "--here with a module of the IR", false},
                   {"--lazy", "--lazy with a module of the IR", false},
-                  {"--trace", "--trace with a module of the IR", false},
                   {"--stage", "--stage with a module of the IR", false},
                   {"--guarded", "--guarded with --on native", o.on == "native"}});
   if (!o.calls.empty() && !o.function.empty())

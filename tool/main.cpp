@@ -167,7 +167,6 @@ void options_of_run(CLI::App* verb, Options& o) {
                    "Operations for a run of the evaluator (1,000,000,000 unless said), instructions for one "
                    "of the simulator "
                    "(20,000,000)");
-  verb->add_flag("--trace", o.trace, "Each simulated instruction and what it changed, on standard error");
   verb->add_flag(
       "--here", o.here,
       "Native in this process instead of a child, known to a debugger and to the system's profiler");
@@ -245,8 +244,13 @@ void options_of_trace(CLI::App* verb, Options& o) {
   verb->add_option("--against", o.against,
                    "Run a second form in step and point at the first value that differs: a level, a written "
                    "pipeline, or a file");
+  verb->add_option(
+      "--stage", o.stage,
+      "What runs: the program itself (ir, unless said), or its code as it was selected, as it was "
+      "allocated, or encoded, with registers, lanes and flags");
   verb->add_flag("--bits", o.bits, "The bits of each value, too");
   verb->add_option("--in", o.inside, "Only values made in this function");
+  add_machine(verb, o);
   verb->add_option("--value", o.value, "Only this value");
   verb->add_option("--skip", o.skip, "Lines to leave out at the beginning");
   verb->add_option("--lines", o.lines, "Lines to show (2,000 unless said)");

@@ -33,7 +33,7 @@ Words words_for(const std::string& verb, const std::string& option) {
   if (option == "--pass")
     for (const auto& p : standard_passes().all()) out.push_back(p->name);
   if (option == "--on") out = {"eval", "native", "sim"};
-  if (option == "--stage") out = {"selected", "allocated", "encoded"};
+  if (option == "--stage") out = {"ir", "selected", "allocated", "encoded"};
   if (option == "--for") out = {"size", "time"};
   if (option == "--permit") out = {"reorder", "fuse", "nonan", "noinf", "nozerosign", "estimate", "ends"};
   if (option == "--as" && verb == "show") out = {"text", "dot", "svg", "png", "json", "listing"};

@@ -2,7 +2,7 @@
 #include <filesystem>
 
 #include "common.h"
-#include "porphyry/ask/trace.h"
+#include "porphyry/ask/trace_code.h"
 #include "porphyry/formats/wasm.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/render/trace.h"
@@ -27,7 +27,9 @@ std::unique_ptr<Loaded> other_form(const Options& o) {
 int verb_trace(const Options& o) {
   return guarded([&] {
     if (o.function.empty()) fail({complaint("FUNCTION is missing", "the function to call")}, call_at_fault);
-    refuse_idle(o, {{"--bits", "--bits without --against", o.against.empty()}});
+    refuse_idle(o, {{"--bits", "--bits without --against", o.against.empty()},
+                    {"--target", "--stage with a stage of code", code_stage_named(o.stage).has_value()},
+                    {"--with", "--stage with a stage of code", code_stage_named(o.stage).has_value()}});
     check_ending(o, {o.json ? ".json" : ".txt"});
     if (!o.against.empty() && o.file == "-")
       fail({complaint("both forms would be read from standard input", "a file")}, call_at_fault);
@@ -41,16 +43,25 @@ int verb_trace(const Options& o) {
     options.limits = {.seed = o.seed, .steps = o.step_limit};
     if (!o.inside.empty()) function_of(*loaded->module, o.inside);
     const WrittenCall call{o.function, call_words(o)};
+    const auto stage = code_stage_named(o.stage);
+    if (!stage && !o.stage.empty() && o.stage != "ir")
+      fail({complaint("'" + o.stage + "' is no stage that is traced", "ir, selected, allocated or encoded")},
+           call_at_fault);
+    auto traced = [&](const Module& module) {
+      auto out =
+          stage ? trace_code(module, target_of(o), call, {*stage, options, lower_options(o, target_of(o))})
+                : trace(module, call, options);
+      if (!out) fail(out.why(), call_at_fault);
+      return std::move(*out);
+    };
     if (o.against.empty()) {
-      auto one = trace(*loaded->module, call, options);
-      if (!one) fail(one.why(), call_at_fault);
-      return put_out(o, o.json ? render_json(*one) : render(*one, o.bits));
+      const Trace one = traced(*loaded->module);
+      return put_out(o, o.json ? render_json(one) : render(one, o.bits));
     }
     auto other = other_form(o);
-    auto both = trace_against(*loaded->module, *other->module, call, options);
-    if (!both) fail(both.why(), call_at_fault);
-    put_out(o, o.json ? render_json(*both) : render(*both));
-    if (!both->deviation.empty()) throw Failure{input_at_fault, {}};
+    const auto both = compare_traces(traced(*loaded->module), traced(*other->module));
+    put_out(o, o.json ? render_json(both) : render(both));
+    if (!both.deviation.empty()) throw Failure{input_at_fault, {}};
   });
 }
 

@@ -92,15 +92,15 @@ void provide_stand_ins(Evaluator& evaluator, const Module& module) {
   }
 }
 
-std::string result_text(std::string text) {
-  return text.find("nan") == text.npos ? text : text.find('{') == text.npos ? "nan" : text;
-}
-
 std::string in_quotes(const std::string& word) {
   return word.find_first_of(" {}()$'\"") == word.npos ? word : "'" + word + "'";
 }
 
 }  // namespace
+
+std::string seen_result(std::string text) {
+  return text.find("nan") == text.npos ? text : text.find('{') == text.npos ? "nan" : text;
+}
 
 std::string WrittenCall::text() const {
   std::string out = in_quotes(function);
@@ -154,7 +154,7 @@ Seen evaluate(const Module& module, const WrittenCall& call, const RunLimits& li
   out.steps = run.steps;
   out.message = run.message;
   if (run.end != Outcome::End::Result) return out;
-  for (std::string& r : result_texts(module, prepared->function, run)) out.results.push_back(result_text(r));
+  for (std::string& r : result_texts(module, prepared->function, run)) out.results.push_back(seen_result(r));
   for (const MemoryPiece& p : prepared->pieces) {
     auto bytes = p.memory->bytes().first(p.initial.size());
     out.pieces.emplace_back(bytes.begin(), bytes.end());

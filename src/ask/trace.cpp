@@ -145,7 +145,11 @@ Result<TraceComparison> trace_against(const Module& left, const Module& right, c
   auto one = trace(left, call, options), two = trace(right, call, options);
   if (!one) return one.why();
   if (!two) return two.why();
-  TraceComparison out{std::move(*one), std::move(*two), {}, TracePair::none, {}};
+  return compare_traces(std::move(*one), std::move(*two));
+}
+
+TraceComparison compare_traces(Trace left, Trace right) {
+  TraceComparison out{std::move(left), std::move(right), {}, TracePair::none, {}};
   out.deviation = deviation(out.left.seen, out.right.seen);
   const auto left_keys = keys_of(out.left), right_keys = keys_of(out.right);
   dtl::Diff<std::string> compared(left_keys, right_keys);

@@ -25,11 +25,41 @@ std::string hex(const std::vector<NumberForms>& f) {
   return in_one(f, [](const NumberForms& n) { return n.hex; });
 }
 
+// Without zeros in front.
+std::string short_hex(const std::vector<NumberForms>& f) {
+  return in_one(f, [](const NumberForms& n) {
+    return "0x" + n.hex.substr(std::min(n.hex.find_first_not_of("0x"), n.hex.size() - 1));
+  });
+}
+
 std::string value_of(const TraceLine& l) {
   if (l.value.empty()) return "";
   auto forms = number_forms(l.type, l.words);
   if (l.type.is_pointer() || l.type.is_bool()) return l.type.is_pointer() ? hex(forms) : decimal(forms);
   return decimal(forms);
+}
+
+// What an instruction of machine code wrote, a column each: where, decimal, hex, flags. Lanes in other forms
+// than decimal are long: they, and the parts of floats, come with the bits.
+std::vector<std::string> code_row_of(const TraceLine& l, bool bits) {
+  std::string places, decimals, hexes, bitses, parts, flags;
+  auto add = [](std::string& to, const std::string& what) {
+    to += (to.empty() || what.empty() ? "" : "; ") + what;
+  };
+  for (const RegisterWrite& w : l.writes) {
+    auto forms = number_forms(w.type, w.words);
+    add(places, w.place + (w.value.empty() || w.value == w.place ? "" : " (" + w.value + ")"));
+    if (!w.type.is_pointer()) add(decimals, decimal(forms));
+    if (bits || !w.type.has_lanes()) add(hexes, bits ? hex(forms) : short_hex(forms));
+    add(bitses, in_one(forms, [](const NumberForms& n) { return n.bits; }));
+    if (w.type.is_float()) add(parts, in_one(forms, [](const NumberForms& n) { return n.parts; }));
+  }
+  for (const auto& [flag, set] : l.flags) add(flags, (set ? "" : "no ") + flag);
+  const std::string place = l.function + (l.block.starts_with('+') ? " " : ".") + l.block;
+  std::vector<std::string> row = {place, l.text, places, decimals, hexes, flags};
+  if (bits) row.insert(row.end(), {bitses, parts});
+  row.push_back(l.position);
+  return row;
 }
 
 std::vector<std::string> row_of(const TraceLine& l, bool bits) {
@@ -48,18 +78,36 @@ std::string left_out(size_t count, const char* where) {
   return count ? fmt::format("… {} {}\n", counted(count, "line"), where) : "";
 }
 
-Json json_of(const TraceLine& l) {
-  Json forms = Json::array();
-  if (!l.value.empty())
-    for (const NumberForms& f : number_forms(l.type, l.words))
-      forms.push_back({{"decimal", f.decimal}, {"hex", f.hex}, {"bits", f.bits}, {"parts", f.parts}});
-  return {{"function", l.function}, {"block", l.block},      {"depth", l.depth},
-          {"text", l.text},         {"value", l.value},      {"type", l.type.exists() ? l.type.name() : ""},
-          {"lanes", forms},         {"position", l.position}};
+Json json_of(Type type, std::span<const uint64_t> words) {
+  Json out = Json::array();
+  for (const NumberForms& f : number_forms(type, words))
+    out.push_back({{"decimal", f.decimal}, {"hex", f.hex}, {"bits", f.bits}, {"parts", f.parts}});
+  return out;
+}
+Json json_of(const TraceLine& l, bool of_code) {
+  Json out = {{"function", l.function},
+              {"block", l.block},
+              {"depth", l.depth},
+              {"text", l.text},
+              {"value", l.value},
+              {"type", l.type.exists() ? l.type.name() : ""},
+              {"lanes", l.value.empty() ? Json::array() : json_of(l.type, l.words)},
+              {"position", l.position}};
+  if (!of_code) return out;
+  Json writes = Json::array(), flags = Json::object();
+  for (const RegisterWrite& w : l.writes)
+    writes.push_back({{"register", w.place},
+                      {"value", w.value},
+                      {"type", w.type.name()},
+                      {"lanes", json_of(w.type, w.words)}});
+  for (const auto& [flag, set] : l.flags) flags[flag] = set;
+  out["writes"] = std::move(writes);
+  out["flags"] = std::move(flags);
+  return out;
 }
 Json json_of(const Trace& t) {
   Json lines = Json::array();
-  for (const TraceLine& l : t.lines) lines.push_back(json_of(l));
+  for (const TraceLine& l : t.lines) lines.push_back(json_of(l, t.of_code));
   return {{"lines", lines},
           {"left_out_before", t.before},
           {"left_out_behind", t.behind},
@@ -71,7 +119,7 @@ Json json_of(const Trace& t) {
 
 std::string render(const Trace& t, bool bits) {
   std::vector<std::vector<std::string>> rows;
-  for (const TraceLine& l : t.lines) rows.push_back(row_of(l, bits));
+  for (const TraceLine& l : t.lines) rows.push_back(t.of_code ? code_row_of(l, bits) : row_of(l, bits));
   return left_out(t.before, "before") + columns(rows, "l") + left_out(t.behind, "behind") +
          fmt::format("gives {} in {}\n", t.seen.text(), counted(t.seen.steps, "step"));
 }

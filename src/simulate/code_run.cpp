@@ -137,7 +137,8 @@ class CodeRun {
   // ---- calls ----------------------------------------------------------------------------------------------
 
   void enter(uint32_t symbol, uint64_t incoming) {
-    const Code* code = r_.codes_[symbol].get();
+    const Allocation* allocation = r_.codes_[symbol].get();
+    const Code* code = allocation ? &allocation->code : nullptr;
     if (!code)
       return stop(RunOutcome::End::Fault, "the run leaves for code of the host, which is not simulated");
     Activation a{.symbol = symbol, .code = code, .incoming = incoming};
@@ -225,7 +226,9 @@ class CodeRun {
     else
       plain(i);
     if (course_.ended) return;
-    if (see_) see_({a.code, block.first + a.line, &state_, a.virtuals});
+    if (see_)
+      see_({a.code, block.first + a.line, &state_, a.virtuals,
+            r_.allocated_ ? r_.codes_[a.symbol].get() : nullptr});
     if (course_.jumped_to != none)
       a.block = std::exchange(course_.jumped_to, none), a.line = 0;
     else if (++a.line == block.count)
@@ -387,13 +390,16 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
   RuleIndex rules(target, features.value_or(target.usual_features));
   std::vector<uint8_t> constants;
   out->codes_.resize(legal.symbol_count());
+  out->allocated_ = stage == Stage::Allocated;
   out->constant_places_.resize(legal.symbol_count());
   for (size_t k = 0; k < legal.symbol_count(); ++k) {
     if (!legal.is_function(Symbol(k))) continue;
     auto selected = select(legal, Symbol(k), rules);
     if (!selected) return selected.why();
-    Code code = std::move(selected->code);
-    if (stage == Stage::Allocated) code = std::move(allocate(std::move(code), target).code);
+    auto made =
+        std::make_unique<Allocation>(stage == Stage::Allocated ? allocate(std::move(selected->code), target)
+                                                               : Allocation(std::move(selected->code)));
+    const Code& code = made->code;
     for (const PoolEntry& e : code.pool) {
       out->constant_places_[k].push_back(constants.size());
       constants.resize(constants.size() + 16);
@@ -409,7 +415,7 @@ Result<std::unique_ptr<CodeRunner>> CodeRunner::make(const Jit& jit, const Targe
       }
       constants.resize(round_up<size_t>(constants.size(), 16));
     }
-    out->codes_[k] = std::make_unique<Code>(std::move(code));
+    out->codes_[k] = std::move(made);
     out->functions_[reinterpret_cast<uint64_t>(jit.address(legal.symbol_name(Symbol(k))))] =
         static_cast<uint32_t>(k);
   }

@@ -40,6 +40,9 @@ struct Seen {
   std::string text() const;
 };
 
+// How Seen has a result, as the text form writes it.
+std::string seen_result(std::string text);
+
 struct RunLimits {
   uint64_t seed = 1, steps = 100'000;
   std::function<void(const Observation&)> follow = {};

@@ -13,6 +13,14 @@
 
 namespace porphyry {
 
+// What an instruction of machine code wrote; see ask/trace_code.h.
+struct RegisterWrite {
+  std::string place;            // the register
+  Type type;                    // of the value that it carries, else integers as wide as it
+  std::vector<uint64_t> words;  // by the type, as constants have them
+  std::string value;            // the program's value that it now holds; empty when unknown, or not yet whole
+};
+
 struct TraceLine {
   std::string function, block;
   size_t depth = 1;             // calls inside calls
@@ -22,6 +30,9 @@ struct TraceLine {
   std::vector<uint64_t> words;  // as constants have them; without a value, of all operands but addresses
   std::string position;         // in the source
   std::string key;              // the same in other forms of the program: function and value, or operation
+  // Of machine code: the registers that were written, and the flags that changed.
+  std::vector<RegisterWrite> writes = {};
+  std::vector<std::pair<std::string, bool>> flags = {};
 };
 
 struct TraceOptions {
@@ -31,6 +42,7 @@ struct TraceOptions {
 };
 
 struct Trace {
+  bool of_code = false;  // of machine code
   std::vector<TraceLine> lines;
   size_t before = 0, behind = 0;  // lines that were left out
   Seen seen;
@@ -53,6 +65,7 @@ struct TraceComparison {
 };
 // Two forms of a program, one behind passes that the other did not see, or two files with functions of the
 // same names. O((lines left + right) * lines that only one has).
+TraceComparison compare_traces(Trace left, Trace right);
 Result<TraceComparison> trace_against(const Module& left, const Module& right, const WrittenCall& call,
                                       const TraceOptions& options = {});
 

@@ -7,7 +7,7 @@
 // bits from a seed, so that code which depends on them shows itself by two seeds.
 #pragma once
 
-#include "porphyry/machine/code.h"
+#include "porphyry/machine/allocate.h"
 #include "porphyry/simulate/run.h"
 
 namespace porphyry::simulate {
@@ -17,9 +17,10 @@ enum class Stage : uint8_t { Selected, Allocated };
 // After one instruction; valid during the call that gets it.
 struct CodeObservation {
   const machine::Code* code = nullptr;
-  uint32_t line = 0;               // of code->code
-  const State* state = nullptr;    // physical registers, flags
-  std::span<const Bits> virtuals;  // by register number minus machine::first_virtual
+  uint32_t line = 0;                                // of code->code
+  const State* state = nullptr;                     // physical registers, flags
+  std::span<const Bits> virtuals;                   // by register number minus machine::first_virtual
+  const machine::Allocation* allocation = nullptr;  // of allocated code: what its registers carry
 };
 
 class CodeRunner {
@@ -41,10 +42,12 @@ class CodeRunner {
 
   const Jit& jit_;
   const machine::Target& target_;
-  std::vector<std::unique_ptr<machine::Code>> codes_;  // by symbol; null where there is no body
-  std::unique_ptr<ReachableMemory> constants_;         // pool entries, of 16 bytes each, and jump tables
-  std::vector<std::vector<size_t>> constant_places_;   // by symbol, row of its constants: where in constants_
-  std::unordered_map<uint64_t, uint32_t> functions_;   // by address: the symbol
+  // By symbol; null where there is no body. Selected code is the code alone.
+  std::vector<std::unique_ptr<machine::Allocation>> codes_;
+  bool allocated_ = false;
+  std::unique_ptr<ReachableMemory> constants_;        // pool entries, of 16 bytes each, and jump tables
+  std::vector<std::vector<size_t>> constant_places_;  // by symbol, row of its constants: where in constants_
+  std::unordered_map<uint64_t, uint32_t> functions_;  // by address: the symbol
   std::vector<MemoryRegion> allowed_;
 };
 
