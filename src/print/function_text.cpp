@@ -80,8 +80,9 @@ void FunctionWriter::gather_names() {
 }
 
 std::string FunctionWriter::free_name(char letter, uint32_t index, bool for_block) {
-  gather_names();
   std::string name = letter + std::to_string(index);
+  if (!module_.realm().find(name).exists()) return name;  // nothing at all is called so
+  gather_names();
   const auto& taken = for_block ? taken_blocks_ : taken_values_;
   while (taken.contains(name)) name += "_";
   return name;

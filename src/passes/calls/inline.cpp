@@ -120,11 +120,10 @@ class Inliner {
     if (auto no = refusal(s)) return declined(i, no->why, no->unlock, {}, 0, 0);
     unsigned cost = cost_of(callee);
     std::vector<Part> parts = budget(i, loops, frequencies);
-    unsigned sum = 0;
-    for (const Part& p : parts) sum += p.worth;
+    const unsigned sum = sum_of(parts);
     if (cost > sum)
-      return declined(i, "its body costs more than it is worth", unlock_for(i, cost, sum, frequencies), parts,
-                      cost, sum);
+      return declined(i, "its body costs more than it is worth", unlock_for(i, cost, sum, loops, frequencies),
+                      parts, cost, sum);
     if (size_ + cost > most_)
       return declined(i, "the caller would grow too much", "a smaller caller", parts, cost, sum);
     const bool last = is_last(s);
@@ -138,14 +137,19 @@ class Inliner {
     return true;
   }
   // What would have made the budget do.
-  std::string unlock_for(Instruction i, unsigned cost, unsigned sum, const Frequencies& frequencies) const {
-    const std::string smaller = fmt::format("a body that costs at most {}", sum);
-    if (c_.module[c_.symbol].facts.keep_small) return "a caller that is not to be kept small, or " + smaller;
-    if (frequencies.unlikely(f_.block(i)))
-      return "a call that is more than next to never made, or " + smaller;
+  std::string unlock_for(Instruction i, unsigned cost, unsigned sum, const Loops& loops,
+                         const Frequencies& frequencies) const {
+    const bool small = c_.module[c_.symbol].facts.keep_small, unlikely = frequencies.unlikely(f_.block(i));
+    const unsigned whole = small || unlikely ? sum_of(whole_budget(i, loops)) : sum;
     const bool hint_does =
-        c_.module[f_.symbol(i)].facts.inlining == Inlining::Free && cost <= sum + worth_of_hint;
-    return (hint_does ? "'prefer inline', or " : "") + smaller;
+        c_.module[f_.symbol(i)].facts.inlining == Inlining::Free && cost <= whole + worth_of_hint;
+    std::string out;
+    if (small != unlikely && cost <= whole)
+      out = small ? "a caller that is not to be kept small, or "
+                  : "a call that is more than next to never made, or ";
+    else if (!small && !unlikely && hint_does)
+      out = "'prefer inline', or ";
+    return out + fmt::format("a body that costs at most {}", sum);
   }
 
   struct Refusal {
@@ -190,13 +194,22 @@ class Inliner {
     return out;
   }
 
+  static unsigned sum_of(std::span<const Part> parts) {
+    unsigned out = 0;
+    for (const Part& p : parts) out += p.worth;
+    return out;
+  }
   std::vector<Part> budget(Instruction i, const Loops& loops, const Frequencies& frequencies) const {
+    std::vector<Part> out = whole_budget(i, loops);
+    // Where it is next to never called, or code is to stay small, only what makes it smaller.
+    if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) out.resize(1);
+    return out;
+  }
+  std::vector<Part> whole_budget(Instruction i, const Loops& loops) const {
     const Symbol s = f_.symbol(i);
     const FunctionFacts& facts = c_.module[s].facts;
     std::vector<Part> out;
     out.push_back({"the call", 2 + static_cast<unsigned>(f_.operand_count(i) + f_.result_count(i))});
-    // Where it is next to never called, or code is to stay small, only what makes it smaller.
-    if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) return out;
     out.push_back({"any", 16});
     out.push_back({"constants", constants(i)});
     out.push_back({"slots", slots(i)});

@@ -43,11 +43,11 @@ class Flattener {
     Edge to_meeting;
     Block own;
     unsigned cost = 0;
-    const char* why = nullptr;  // it cannot go
+    bool stays = false;  // it cannot go
   };
 
   Way way_of(Edge e) const {
-    Way w{e, {}, 0, nullptr};
+    Way w{e, {}, 0};
     Block b = f_.to(e);
     Instruction end = f_.terminator(b);
     bool single = !f_.next_in(f_.first_in(b)).exists() && f_.parameters(b).empty();
@@ -59,7 +59,7 @@ class Flattener {
       const OperationInfo& row = info(f_.op(i));
       if (f_.has_effect(i) || row.reads_memory() ||
           !(row.is_plain() || f_.op(i) == Op::At || f_.op(i) == Op::AddressOf))
-        w.why = "what it goes around has an effect or reads memory";
+        w.stays = true;
       w.cost += cost_of(f_.op(i));
     }
     return w;
@@ -75,7 +75,7 @@ class Flattener {
       for (Way& w : ways)
         if (w.own.exists() && &w == &ways[0] ? w.own == f_.to(ways[1].to_meeting)
                                              : w.own.exists() && w.own == f_.to(ways[0].to_meeting))
-          w = {f_.edge(end, &w == &ways[0] ? 0 : 1), {}, 0, nullptr};
+          w = {f_.edge(end, &w == &ways[0] ? 0 : 1), {}, 0};
     meeting = f_.to(ways[0].to_meeting);
     if (meeting != f_.to(ways[1].to_meeting) || meeting == b) return;
     if (!ways[0].own.exists() && !ways[1].own.exists() && f_.argument_count(ways[0].to_meeting) == 0) return;
@@ -85,23 +85,26 @@ class Flattener {
     if (auto why = refusal(end, ways, picks)) {
       if (c_.wants_notes())
         c_.declined(
-            f_.position(end), block_text(c_.module, f_, b), "the branch stays", why,
-            "cheap operations without effects, one value that differs, and ways taken alike often",
+            f_.position(end), block_text(c_.module, f_, b), "the branch stays", why->why, why->unlock,
             {{"cost", std::to_string(ways[0].cost + ways[1].cost)}, {"picks", std::to_string(picks)}});
       return;
     }
     flatten(b, end, ways, meeting, picks);
   }
-  const char* refusal(Instruction end, const Way ways[2], unsigned picks) const {
-    if (ways[0].why) return ways[0].why;
-    if (ways[1].why) return ways[1].why;
-    if (f_.hint(end) != Function::Hint::None) return "one way is taken far more often";
+  struct Refusal {
+    const char *why, *unlock;
+  };
+  std::optional<Refusal> refusal(Instruction end, const Way ways[2], unsigned picks) const {
+    if (ways[0].stays || ways[1].stays)
+      return Refusal{"what it goes around has an effect or reads memory", "operations without effects"};
+    constexpr Refusal unlike{"one way is taken far more often", "ways taken alike often"};
+    if (f_.hint(end) != Function::Hint::None) return unlike;
     uint64_t a = f_.weight(f_.edge(end, 0)), b = f_.weight(f_.edge(end, 1));
-    if (a != Function::no_weight && b != Function::no_weight && (a / 8 > b || b / 8 > a))
-      return "one way is taken far more often";
-    if (ways[0].cost + ways[1].cost > most_cost) return "what it goes around costs more than the branch";
-    if (picks > most_picks) return "it would take too many picks";
-    return nullptr;
+    if (a != Function::no_weight && b != Function::no_weight && (a / 8 > b || b / 8 > a)) return unlike;
+    if (ways[0].cost + ways[1].cost > most_cost)
+      return Refusal{"what it goes around costs more than the branch", "cheaper operations"};
+    if (picks > most_picks) return Refusal{"it would take too many picks", "fewer values that differ"};
+    return std::nullopt;
   }
 
   void flatten(Block b, Instruction end, const Way ways[2], Block meeting, unsigned picks) {
