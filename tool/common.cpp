@@ -3,13 +3,12 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <atomic>
 #include <iostream>
 #include <sstream>
-#include <thread>
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/base/files.h"
+#include "porphyry/base/parallel.h"
 #include "porphyry/formats/format.h"
 #include "porphyry/formats/record.h"
 #include "porphyry/ir/words.h"
@@ -66,18 +65,9 @@ Failure outcome_of(const std::function<void()>& body) {
   }
 }
 
-void on_all_cores(size_t count, const std::function<void(size_t)>& job) {
+void each_on_all_cores(size_t count, const std::function<void(size_t)>& job) {
   std::vector<Failure> failures(count, Failure{0, {}});
-  std::atomic<size_t> next = 0;
-  auto work = [&] {
-    for (size_t k; (k = next++) < count;) failures[k] = outcome_of([&] { job(k); });
-  };
-  {
-    std::vector<std::jthread> others;
-    for (size_t k = 1; k < std::min<size_t>(count, std::thread::hardware_concurrency()); ++k)
-      others.emplace_back(work);
-    work();
-  }
+  on_all_cores(count, [&](size_t k) { failures[k] = outcome_of([&] { job(k); }); });
   for (Failure& f : failures)
     if (f.status) throw std::move(f);
 }

@@ -91,7 +91,7 @@ std::optional<std::string> filtered(const std::string& command, const std::strin
 // Runs the body and gives what it failed with; status 0 when it did not.
 Failure outcome_of(const std::function<void()>& body);
 // Does a job for each number below the count, several at a time; fails as the first of those that failed.
-void on_all_cores(size_t count, const std::function<void(size_t)>& job);
+void each_on_all_cores(size_t count, const std::function<void(size_t)>& job);
 // Runs a verb's body, says what went wrong, and gives the status.
 int guarded(const std::function<void()>& body);
 

@@ -124,8 +124,9 @@ Built built(const Options& o, const machine::Target& target) {
   for (const Side& side : sides)
     if (auto [at, first] = bytes.try_emplace(side.options.file); first) at->second = input_of(side.options);
   std::vector<SideBuilt> all(sides.size());
-  // Each side has a module of its own.
-  on_all_cores(sides.size(), [&](size_t k) {
+  // Each side has a module of its own. Higher levels take longer: they come first.
+  each_on_all_cores(sides.size(), [&](size_t done) {
+    const size_t k = sides.size() - 1 - done;
     build_side(sides[k], bytes.at(sides[k].options.file), target, !o.one_calls.empty(), all[k]);
   });
   Built out;
@@ -150,7 +151,10 @@ int verb_compare(const Options& o) {
   return guarded([&] {
     if (wants_page(o)) {
       std::vector<PageSide> sides;
-      for (Side& s : sides_of(o)) sides.push_back({s.name, s.options});
+      if (o.sides.empty() && o.files.size() < 2)
+        sides = usual_sides(o, {"-O1", "-O2"});
+      else
+        for (Side& s : sides_of(o)) sides.push_back({s.name, s.options});
       return put_out(o, page_of(o, sides, "differences", "-O2"));
     }
     check_ending(o, {o.json ? ".json" : ".txt", ".html"});

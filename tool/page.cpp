@@ -1,5 +1,7 @@
 #include "page.h"
 
+#include <fmt/format.h>
+
 #include <filesystem>
 
 #include "common.h"
@@ -22,15 +24,20 @@ static size_t instructions_in(const Module& module, const std::string& function)
   return out;
 }
 
-std::vector<PageSide> usual_sides(const Options& o) {
+std::vector<PageSide> usual_sides(const Options& o, std::vector<std::string> when_large) {
   if (!o.pipeline.empty()) return {{o.pipeline, o}};
+  std::vector<std::string> levels;
+  for (const Level& l : all_levels()) levels.emplace_back(l.name);
   // Standard input is read once, by who makes the page.
-  if (!o.level.empty() && o.file != "-" && instructions_in(*load(o)->module, o.function) > large)
-    return {{"-O" + o.level, o}};
+  if (o.file != "-" && instructions_in(*load(o)->module, o.function) > large) {
+    if (!o.level.empty()) when_large = {"-O" + o.level};
+    say(fmt::format("a large program: the page has {} alone\n", listed(when_large, "and")));
+    levels = std::move(when_large);
+  }
   std::vector<PageSide> out;
-  for (const Level& l : all_levels()) {
-    out.push_back({std::string(l.name), o});
-    out.back().options.level = l.name.substr(2);
+  for (const std::string& level : levels) {
+    out.push_back({level, o});
+    out.back().options.level = level.substr(2);
   }
   return out;
 }
@@ -87,8 +94,8 @@ std::string page_of(const Options& o, const std::vector<PageSide>& sides, const 
     if (auto [at, first] = bytes.try_emplace(side.options.file); first) at->second = input_of(side.options);
   // On all cores: each side has a module of its own.
   std::vector<PageData> data(sides.size());
-  on_all_cores(sides.size(),
-               [&](size_t k) { data[k] = built(sides[k], bytes.at(sides[k].options.file), target); });
+  each_on_all_cores(sides.size(),
+                    [&](size_t k) { data[k] = built(sides[k], bytes.at(sides[k].options.file), target); });
   for (size_t k = 0; k < sides.size(); ++k) {
     if (!o.function.empty()) function_of(*data[k].loaded->module, o.function);
     add_sources(*data[k].loaded->module, sides[k].options.file, options.sources);

@@ -13,8 +13,9 @@ struct PageSide {
   std::string name;
   Options options;
 };
-// The levels, or the pipeline that the call gives.
-std::vector<PageSide> usual_sides(const Options& o);
+// The levels, or the pipeline that the call gives. Of a large program, which would be too much for a browser
+// at all levels, the level that it names, or those that are given here; that is said.
+std::vector<PageSide> usual_sides(const Options& o, std::vector<std::string> when_large);
 // The whole page, opened with one of its views at the level of the call.
 std::string page_of(const Options& o, const std::vector<PageSide>& sides, const char* view,
                     const char* usual_level);

@@ -301,7 +301,7 @@ static const LoweredForm& lowered_form(const Options& o) {
 }
 
 static std::string lowered(const Options& o, std::string_view as) {
-  if (as == "page") return page_of(o, usual_sides(o), "program", "-O0");
+  if (as == "page") return page_of(o, usual_sides(o, {"-O0"}), "program", "-O0");
   const machine::Target& target = target_of(o);
   machine::LowerOptions options = lower_options(o, target);
   options.explain = as == "listing" || as == "json";

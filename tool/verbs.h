@@ -15,12 +15,11 @@ struct Options {
   std::vector<std::string> libraries;  // of passes
   std::vector<std::string> files;      // of verbs that take several; `file` is the current one
   std::vector<std::string> permits;
-  std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target, folder,
-              stage;
+  std::string file = "-", output, level, pipeline, function, as, until, on = "eval", target, folder, stage;
   std::string features = "usual";
   std::vector<std::string> words;
-  bool coverage = false, native = false, json = false, steps = false, memory = false,
-       no_colour = false, here = false, lazy = false, lives = false, guarded = false;
+  bool coverage = false, native = false, json = false, steps = false, memory = false, no_colour = false,
+       here = false, lazy = false, lives = false, guarded = false;
   bool secret = false, forward = false;
   std::string view, slice;
   bool beside = false, sarif = false;

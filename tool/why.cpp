@@ -73,7 +73,7 @@ std::string of_code(const Options& o) {
 
 int verb_why(const Options& o) {
   return guarded([&] {
-    if (wants_page(o)) return put_out(o, page_of(o, usual_sides(o), "notes", "-O1"));
+    if (wants_page(o)) return put_out(o, page_of(o, usual_sides(o, {"-O1"}), "notes", "-O1"));
     check_ending(o, {o.json ? ".json" : o.sarif ? ".sarif" : ".txt", ".html"});
     const bool notes_only = o.code.empty();
     refuse_idle(

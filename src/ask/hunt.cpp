@@ -3,14 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <nlohmann/json.hpp>
 #include <random>
-#include <thread>
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/ask/compare.h"
 #include "porphyry/ask/crew.h"
+#include "porphyry/base/parallel.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/jit/jit.h"
 #include "porphyry/optimize/user_passes.h"
@@ -127,20 +126,14 @@ class Hunter {
   bool cancelled() const { return q_.cancelled && q_.cancelled(); }
   // On all cores.
   bool judge_all(std::vector<Candidate>& all) const {
-    std::atomic<size_t> next = 0;
     std::atomic<bool> stop = false;
-    auto work = [&] {
-      for (size_t k; !stop && (k = next++) < all.size();) {
-        if (cancelled()) stop = true;
-        if (!stop) all[k].cost = judge(pipeline_of(all[k]));
-      }
-    };
-    const unsigned cores = q_.threads ? q_.threads : std::max(1u, std::thread::hardware_concurrency());
-    {
-      std::vector<std::jthread> others;
-      for (unsigned k = 1; k < cores; ++k) others.emplace_back(work);
-      work();
-    }
+    on_all_cores(
+        all.size(),
+        [&](size_t k) {
+          if (cancelled()) stop = true;
+          if (!stop) all[k].cost = judge(pipeline_of(all[k]));
+        },
+        q_.threads);
     return !stop;
   }
   double bytes_of(const Module& m) const {

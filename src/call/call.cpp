@@ -1,5 +1,4 @@
 #include "porphyry/call/call.h"
-#include "porphyry/base/files.h"
 
 #include <fmt/format.h>
 
@@ -7,8 +6,9 @@
 #include <bit>
 #include <chrono>
 #include <cstring>
-#include <random>
 
+#include "porphyry/base/files.h"
+#include "porphyry/base/hash.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
@@ -60,9 +60,10 @@ Result<CallWord> read_file_word(const std::string& word, ByteOrder order) {
 namespace {
 
 // Small numbers, the ends of the range and anything; floats are halves, most of them small.
-Bits made_number(Type t, std::mt19937_64& random) {
-  // One draw a statement: the order within an expression is the compiler's affair.
-  const uint64_t way = random() % 4, one = random(), two = random();
+// Draws are a counter, mixed: short words are made often, and a large generator would be begun each time.
+Bits made_number(Type t, uint64_t& drawn) {
+  const uint64_t way = mixed(++drawn) % 4, one = mixed(drawn + (uint64_t(1) << 62)),
+                 two = mixed(drawn + (uint64_t(1) << 63));
   if (t.is_float()) {
     const double v = static_cast<double>(static_cast<int64_t>(one % 2001) - 1000) / (way ? 8 : 0.5);
     return t.bits() == 32 ? Bits(std::bit_cast<uint32_t>(static_cast<float>(v)))
@@ -86,11 +87,12 @@ Result<CallWord> read_fresh_word(const std::string& word, ByteOrder order) {
                      random ? "random:BYTES, random:BYTES:TYPE or random:BYTES:TYPE:SEED"
                             : "zero:BYTES, or zero:BYTES:TYPE");
   std::vector<uint8_t> bytes(static_cast<size_t>(*n));
-  std::mt19937_64 numbers(static_cast<uint64_t>(*seed));
+  uint64_t drawn = mixed(static_cast<uint64_t>(*seed)) >> 2;
+  std::vector<uint64_t> words;
   for (size_t at = 0; random && at + type->bytes() <= bytes.size(); at += type->bytes()) {
-    std::vector<uint64_t> words;
+    words.clear();
     for (unsigned lane = 0; lane < type->lanes(); ++lane) {
-      Bits v = made_number(type->element(), numbers);
+      Bits v = made_number(type->element(), drawn);
       words.push_back(static_cast<uint64_t>(v));
       if (type->words_per_lane() == 2) words.push_back(static_cast<uint64_t>(v >> 64));
     }

@@ -35,9 +35,10 @@ uint32_t Memory::add(uint64_t size, uint64_t align, std::string name, Origin ori
 
 void Memory::fill_freshly(uint8_t* bytes, uint64_t size, uint64_t salt) {
   uint64_t state = mixed(seed_ * 0x9e3779b97f4a7c15 + salt) | 1;  // G. Marsaglia, "Xorshift RNGs" (2003)
-  for (uint64_t k = 0; k < size; ++k) {
+  for (uint64_t k = 0; k < size; k += 4) {
     state ^= state << 13, state ^= state >> 7, state ^= state << 17;
-    bytes[k] = static_cast<uint8_t>(state >> 32);
+    const auto word = static_cast<uint32_t>(state >> 24);
+    for (uint64_t n = k; n < std::min(k + 4, size); ++n) bytes[n] = static_cast<uint8_t>(word >> 8 * (n - k));
   }
 }
 
