@@ -132,8 +132,6 @@ TEST(RuleFaults, AreFound) {
   EXPECT_EQ(found + alike + unknown, planted);
   EXPECT_LE(unknown, 2u);
   EXPECT_LE(alike, planted / 20);  // for some rules the wrong one is right, too
-  std::cout << planted << " planted, " << found << " found, " << alike << " alike, " << unknown
-            << " unknown\n";
 }
 
 }  // namespace

@@ -164,6 +164,24 @@ TEST(Secrets, AreFoundWhereTheyShow) {
        "else y\nx:\n  return 1\ny:\n  return 0\n",
        {branch},
        {branch}},
+      {"through a pointer in memory",
+       "  s = reserve 8 align 8\n  store at, [s]\n  q = load ptr [s]\n  v = load i32 [q]\n  c = eq v, 1\n  "
+       "when c go "
+       "x else y\nx:\n  return 1\ny:\n  return 0\n",
+       {branch},
+       {branch}},
+      {"through a pointer that a call leaves in memory",
+       "  s = reserve 8 align 8\n  call keeps(s, at)\n  q = load ptr [s]\n  v = load i32 [q]\n  c = eq v, "
+       "1\n  when c go "
+       "x else y\nx:\n  return 1\ny:\n  return 0\n",
+       {branch},
+       {branch}},
+      {"another pointer in memory",
+       "  s = reserve 16 align 8\n  store at, [s]\n  store free, [s + 8]\n  q = load ptr [s + 8]\n  v = load "
+       "i32 "
+       "[q]\n  c = eq v, 1\n  when c go x else y\nx:\n  return 1\ny:\n  return 0\n",
+       {},
+       {}},
   };
   for (const Expected& e : all) {
     Realm realm;
@@ -175,7 +193,8 @@ TEST(Secrets, AreFoundWhereTheyShow) {
         "y\nx:\n  return 1\ny:\n  return 0\n}\n\n"
         "local func gives(v: i32) -> i32 never inline {\nenter:\n  r = add v, 1\n  return r\n}\n\n"
         "local func public(v: i32, w: i32) -> i32 never inline {\nenter:\n  r = add w, 1\n  return r\n}\n\n"
-        "local func leaves(to: ptr, v: i32) never inline {\nenter:\n  store v, [to]\n  return\n}\n";
+        "local func leaves(to: ptr, v: i32) never inline {\nenter:\n  store v, [to]\n  return\n}\n\n"
+        "local func keeps(to: ptr, p: ptr) never inline {\nenter:\n  store p, [to]\n  return\n}\n";
     auto module = testing::must_read(realm, text);
     EXPECT_EQ(kinds(secret_uses(*module)), e.in_program) << e.what;
     for (const char* level : {"-O0", "-Og"}) {
@@ -192,6 +211,36 @@ TEST(Secrets, AreFoundWhereTheyShow) {
       EXPECT_NE(use.way.front().find("parameter"), std::string::npos) << use.way.front();
     }
   }
+}
+
+// A mark is in force behind inlining, too: where the caller's own do not say what it says, the call stays.
+TEST(Secrets, MarksOutliveInlining) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+
+func f(key: i32 secret, open: i32) -> i32, i32 {
+enter:
+  k = xor key, open
+  v = call decides(k)
+  w = call decides(open)
+  return v, w
+}
+
+local func decides(n: i32 secret) -> i32 prefer inline {
+enter:
+  c = eq n, 9
+  when c go x else y
+x:
+  return 1
+y:
+  return 0
+}
+)");
+  run_pipeline(*module, *read_pipeline("inline"));
+  const std::string text = write_text(*module);
+  EXPECT_EQ(text.find("call decides(k)"), text.npos);
+  EXPECT_NE(text.find("call decides(open)"), text.npos);
+  EXPECT_EQ(kinds(secret_uses(*module)), std::vector(2, SecretUse::Kind::Branch));
 }
 
 // Runs with other secrets pass the same blocks where no branch on one is reported: in the IR, and in code,

@@ -1,7 +1,7 @@
-// Idea: a walk over the links of all functions' dependences, turned around, with three colours: a value is
-// secret, a pointer leads to secrets, a call leaves secrets in memory. Arguments go into the bodies that are
-// called, what those return comes out of them, so that a call stands for its body and not for all that it
-// might do. Each place is visited once a colour.
+// Idea: a walk over the links of all functions' dependences, turned around, with four colours: a value is
+// secret, a pointer leads to secrets, a call leaves secrets in memory, memory holds such pointers. Arguments
+// go into the bodies that are called, what those return comes out of them, so that a call stands for its body
+// and not for all that it might do. Each place is visited once a colour.
 #include "secret_flow.h"
 
 #include <algorithm>
@@ -68,6 +68,7 @@ void SecretFlow::spread(const Place& p) {
     case Colour::Secret: return secret(p);
     case Colour::Leads: return leads(p);
     case Colour::Writes: return writes(p);
+    case Colour::Holds: return holds(p);
   }
 }
 
@@ -75,7 +76,8 @@ void SecretFlow::spread(const Place& p) {
 void SecretFlow::secret(const Place& p) {
   const Function& f = module_.function(Symbol(p.function));
   const Node n{p.code};
-  if (!n.is_memory() && !n.is_value() && info(f.op(n.instruction())).writes_memory()) leaves_memory(p);
+  if (!n.is_memory() && !n.is_value() && info(f.op(n.instruction())).writes_memory())
+    leaves_memory(p, Colour::Writes);
   for (const auto& link : users_[p.function][p.code]) {
     const Place to{p.function, link.on.code, Colour::Secret};
     const Instruction user =
@@ -111,6 +113,8 @@ void SecretFlow::leads(const Place& p) {
     } else if (is_known(f, user)) {
       for (size_t k = 0; k < f.operand_count(user); ++k)
         if (f.operand(user, k) == v) argument(p, user, k);
+    } else if (op == Op::Store && f.operand(user, 0) == v) {
+      reach({p.function, link.on.code, Colour::Holds}, p);
     } else if (op == Op::Load || op == Op::Copy || info(op).calls()) {
       reach({p.function, link.on.code, Colour::Secret}, p);
     } else if ((op == Op::At && f.operand(user, 0) == v) || op == Op::Pick || op == Op::Sole) {
@@ -122,7 +126,7 @@ void SecretFlow::leads(const Place& p) {
 // A call that leaves secrets in memory: who may read them.
 void SecretFlow::writes(const Place& p) {
   const Function& f = module_.function(Symbol(p.function));
-  leaves_memory(p);
+  leaves_memory(p, Colour::Writes);
   for (const auto& link : users_[p.function][p.code]) {
     if (link.why != Why::Memory || link.on.is_value()) continue;
     const Instruction user = link.on.instruction();
@@ -130,6 +134,24 @@ void SecretFlow::writes(const Place& p) {
       reach({f.symbol(user).index, 0, Colour::Secret}, p);
     else
       reach({p.function, link.on.code, Colour::Secret}, p);
+  }
+}
+
+// Memory behind an instruction, or as the function found it, with pointers to secrets in it: what loads one
+// has it again, copies and calls hand it on.
+void SecretFlow::holds(const Place& p) {
+  const Function& f = module_.function(Symbol(p.function));
+  if (!Node{p.code}.is_memory()) leaves_memory(p, Colour::Holds);
+  for (const auto& link : users_[p.function][p.code]) {
+    if (link.why != Why::Memory || link.on.is_value() || link.on.is_memory()) continue;
+    const Instruction user = link.on.instruction();
+    if (is_known(f, user)) {
+      reach({f.symbol(user).index, 0, Colour::Holds}, p);
+      continue;
+    }
+    if (info(f.op(user)).writes_memory()) reach({p.function, link.on.code, Colour::Holds}, p);
+    for (Value v : f.results(user))
+      if (f.type(v).element().is_pointer()) reach({p.function, Dependences::value(v).code, Colour::Leads}, p);
   }
 }
 
@@ -158,9 +180,9 @@ void SecretFlow::returned(const Place& p, Instruction end) {
   }
 }
 
-void SecretFlow::leaves_memory(const Place& p) {
+void SecretFlow::leaves_memory(const Place& p, Colour colour) {
   for (const Site& site : sites_[p.function])
-    reach({site.caller.index, Dependences::instruction(site.call).code, Colour::Writes}, p);
+    reach({site.caller.index, Dependences::instruction(site.call).code, colour}, p);
 }
 
 std::string SecretFlow::text(const Place& p) const {

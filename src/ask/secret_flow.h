@@ -25,8 +25,9 @@ class SecretFlow {
   std::vector<std::string> way(Symbol f, Value v) const;
 
  private:
-  // Secret: it is one. Leads: a pointer to some. Writes: of a call, it may leave some in memory.
-  enum class Colour : uint8_t { Secret, Leads, Writes };
+  // Secret: it is one. Leads: a pointer to some. Writes: of a call, it may leave some in memory. Holds: of
+  // what writes memory, and of memory as it was found: there may be pointers to some in it.
+  enum class Colour : uint8_t { Secret, Leads, Writes, Holds };
   struct Place {
     uint32_t function, code;
     Colour colour;
@@ -45,9 +46,10 @@ class SecretFlow {
   void secret(const Place& p);
   void leads(const Place& p);
   void writes(const Place& p);
+  void holds(const Place& p);
   void argument(const Place& p, Instruction call, size_t operand);
   void returned(const Place& p, Instruction end);
-  void leaves_memory(const Place& p);
+  void leaves_memory(const Place& p, Colour colour);
   bool is_known(const Function& f, Instruction call) const;
   std::string text(const Place& p) const;
 

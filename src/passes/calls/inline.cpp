@@ -117,7 +117,7 @@ class Inliner {
   bool decide(Instruction i, const Loops& loops, const Frequencies& frequencies) {
     const Symbol s = f_.symbol(i);
     const Function& callee = c_.module.function(s);
-    if (auto no = refusal(s)) return declined(i, no->why, no->unlock, {}, 0, 0);
+    if (auto no = refusal(i)) return declined(i, no->why, no->unlock, {}, 0, 0);
     unsigned cost = cost_of(callee);
     std::vector<Part> parts = budget(i, loops, frequencies);
     const unsigned sum = sum_of(parts);
@@ -155,7 +155,8 @@ class Inliner {
   struct Refusal {
     const char *why, *unlock;
   };
-  std::optional<Refusal> refusal(Symbol s) const {
+  std::optional<Refusal> refusal(Instruction i) const {
+    const Symbol s = f_.symbol(i);
     const SymbolRow& row = c_.module[s];
     if (row.facts.inlining == Inlining::Never)
       return Refusal{"it is said never to be inlined", "no 'never inline'"};
@@ -164,7 +165,30 @@ class Inliner {
     if (calls_ring(s))
       return Refusal{effects_.in_one_ring(s, c_.symbol) ? "the functions call each other" : "it calls itself",
                      "recursion in last place, which becomes a loop"};
+    for (size_t k = 0; k < f_.operand_count(i); ++k)
+      if ((row.facts.marks_of(k) & mark::secret) && !known_as_secret(f_.operand(i, k)))
+        return Refusal{"a parameter's mark 'secret' would be lost", "a caller whose own parameters say so"};
     return std::nullopt;
+  }
+  // Whether the caller's own marks say of a value that it is secret: it is computed from one of its secrets.
+  // A constant stands in the code for all to see.
+  bool known_as_secret(Value v) const {
+    constexpr size_t most_looked_at = 64;
+    std::vector<Value> of = {v};
+    if (f_.is_constant(v)) return true;
+    for (size_t k = 0; k < of.size() && of.size() < most_looked_at; ++k) {
+      if (f_.kind(of[k]) == ValueKind::Parameter &&
+          (c_.module[c_.symbol].facts.marks_of(f_.result_index(of[k])) & mark::secret) &&
+          f_.type(of[k]).is_pointer() == f_.type(v).is_pointer())
+        return true;
+      const Instruction i = f_.definition(of[k]);
+      if (!i.exists()) continue;
+      if (f_.op(i) == Op::At)
+        of.push_back(f_.operand(i, 0));
+      else if (info(f_.op(i)).is_plain() && !f_.type(v).is_pointer())
+        for (Value x : f_.operands(i)) of.push_back(x);
+    }
+    return false;
   }
   // Whether a function calls itself, maybe by way of others. Calls in last place may have become jumps.
   bool calls_ring(Symbol s) const {
