@@ -100,6 +100,49 @@ TEST(ProveFunctions, KnowsWhatMayStandForWhat) {
        "  r = mul b, 3\n  return r\n", Verdict::Same},
       {"calls in another order", "  x = call ask(a)\n  y = call ask(b)\n  r = sub x, y\n  return r\n",
        "  y = call ask(b)\n  x = call ask(a)\n  r = sub x, y\n  return r\n", Verdict::Unknown},
+      {"a masked load and a pick",
+       "  x = splat i32[2] a\n  m = lt.s x, {0, 5}\n  v = load i32[2] [p] where m else x\n  r = sum v\n  "
+       "return r\n",
+       "  x = splat i32[2] a\n  m = lt.s x, {0, 5}\n  w = load i32[2] [p]\n  v = pick m, w, x\n  r = sum v\n "
+       " return "
+       "r\n",
+       Verdict::Same},
+      {"the other way round",
+       "  x = splat i32[2] a\n  m = lt.s x, {0, 5}\n  v = load i32[2] [p] where m else x\n  r = sum v\n  "
+       "return r\n",
+       "  x = splat i32[2] a\n  m = lt.s x, {0, 5}\n  w = load i32[2] [p]\n  v = pick m, x, w\n  r = sum v\n "
+       " return "
+       "r\n",
+       Verdict::Different},
+      {"a masked store, lane by lane",
+       "  x = splat i32[2] a\n  m = lt.s x, {0, 5}\n  store x, [p] where m\n  return b\n",
+       "  c = lt.s a, 5\n  d = lt.s a, 0\n  o = load i32 [p + 4]\n  q = load i32 [p]\n  y = pick c, a, o\n  "
+       "z = pick d, "
+       "a, q\n  store z, [p]\n  store y, [p + 4]\n  return b\n",
+       Verdict::Same},
+      {"a fill of any length",
+       "  n = and a, 15\n  w = widen.u i64 n\n  fill 7:i8, [p], w\n  v = load i8 [p]\n  r = widen.u i32 v\n  "
+       "return r\n",
+       "  n = and a, 15\n  w = widen.u i64 n\n  v0 = load i8 [p]\n  fill 7:i8, [p], w\n  z = eq n, 0\n  v = "
+       "pick z, v0, "
+       "7\n  r = widen.u i32 v\n  return r\n",
+       Verdict::Same},
+      {"a fill of no length is forgotten",
+       "  n = and a, 15\n  w = widen.u i64 n\n  fill 7:i8, [p], w\n  v = load i8 [p]\n  r = widen.u i32 v\n  "
+       "return r\n",
+       "  n = and a, 15\n  w = widen.u i64 n\n  fill 7:i8, [p], w\n  return 7\n", Verdict::Different},
+      {"a copy of any length and what it moved",
+       "  n = and a, 15\n  w = widen.u i64 n\n  copy [p + 32], [p + 1], w\n  return b\n",
+       "  n = and a, 15\n  w = widen.u i64 n\n  copy [p + 32], [p + 2], w\n  return b\n", Verdict::Different},
+      {"volatile accesses in another order",
+       "  x = load i32 [p] volatile\n  y = load i32 [p + 4] volatile\n  r = sub x, y\n  return r\n",
+       "  y = load i32 [p + 4] volatile\n  x = load i32 [p] volatile\n  r = sub x, y\n  return r\n",
+       Verdict::Unknown},
+      {"volatile accesses in their order",
+       "  x = load i32 [p] volatile\n  y = load i32 [p + 4] volatile\n  r = sub x, y\n  return r\n",
+       "  x = load i32 [p] volatile\n  y = load i32 [p + 4] volatile\n  m = neg y\n  r = add x, m\n  return "
+       "r\n",
+       Verdict::Same},
       {"a call of a known body", "  r = call twice(a)\n  return r\n", "  r = shl a, 1\n  return r\n",
        Verdict::Same},
   };

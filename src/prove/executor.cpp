@@ -333,49 +333,81 @@ class Executor::Body {
     return frame < 0 ? m.outside : m.frames[static_cast<size_t>(frame)];
   }
 
-  void check_access(const Address& a) const {
-    if (a.is_volatile) throw NotFollowed{"volatile accesses"};
-    if (a.masked) throw NotFollowed{"masked accesses"};
-    if (module_.layout.order == ByteOrder::Big) throw NotFollowed{"memory with the high byte first"};
-  }
+  bool high_first() const { return module_.layout.order == ByteOrder::Big; }
+  // A number of so many bytes.
   Term read(const Term& memory, const Term& at, unsigned bytes) const {
     Term out = z3::select(memory, at);
-    for (unsigned k = 1; k < bytes; ++k) out = z3::concat(z3::select(memory, at + a_.number(64, k)), out);
+    for (unsigned k = 1; k < bytes; ++k) {
+      const Term next = z3::select(memory, at + a_.number(64, k));
+      out = high_first() ? z3::concat(out, next) : z3::concat(next, out);
+    }
     return out;
   }
-  static Term written(Term memory, const Term& at, const Term& bits_of, unsigned bytes) {
+  Term written(Term memory, const Term& at, const Term& bits_of, unsigned bytes) const {
     const Term whole = Algebra::zero_extend(bits_of, 8 * bytes);
-    for (unsigned k = 0; k < bytes; ++k)
-      memory = z3::store(memory, at + memory.ctx().bv_val(k, 64), whole.extract(8 * k + 7, 8 * k));
+    for (unsigned k = 0; k < bytes; ++k) {
+      const unsigned from = 8 * (high_first() ? bytes - 1 - k : k);
+      memory = z3::store(memory, at + a_.number(64, k), whole.extract(from + 7, from));
+    }
     return memory;
   }
+  // What is accessed one after the other: lanes, each with its own bytes; lanes of bools share theirs.
+  static unsigned parts_of(Type t) { return t.is_bool() ? 1 : t.lanes(); }
+  static unsigned part_bytes(Type t) { return t.is_bool() ? t.bytes() : t.element_bytes(); }
+  Term behind(const Term& at, uint64_t bytes) const { return at + a_.number(64, bytes); }
 
   void load(Instruction i, State& s) {
-    check_access(f_.address(i));
+    const Address& a = f_.address(i);
     const Type t = f_.type(f_.result(i));
-    const SymbolicValue at = address(i, s, 0, f_.address(i));
-    const Term raw = read(part(s.memory, at.frame), at.bits, t.bytes());
-    if (t.is_bool() || !t.has_lanes()) return give(i, s, {{Algebra::zero_extend(raw, t.total_bits())}});
+    const SymbolicValue at = address(i, s, 0, a);
+    const unsigned width = t.is_bool() ? t.total_bits() : t.bits(), each = part_bytes(t);
+    Term& memory = part(s.memory, at.frame);
     Terms lanes;
-    for (unsigned k = 0; k < t.lanes(); ++k)
-      lanes.push_back(Algebra::zero_extend(Algebra::lane_of(raw, k, 8 * t.element_bytes()), t.bits()));
+    for (unsigned k = 0; k < parts_of(t); ++k) {
+      Term v = Algebra::zero_extend(read(memory, behind(at.bits, k * each), each), width);
+      if (a.masked) {
+        const Term mask = bits(s, f_.operand(i, a.operand_count()));
+        const Term others = bits(s, f_.operand(i, a.operand_count() + 1));
+        v = choice(Algebra::is_true(mask.extract(k, k)), v, Algebra::lane_of(others, k, width));
+      }
+      lanes.push_back(v);
+    }
+    if (a.is_volatile) lanes = {seen_outside(s, "read", at, a_.side_by_side(lanes), true)};
     give(i, s, {{a_.side_by_side(lanes)}});
   }
 
   void store(Instruction i, State& s) {
-    check_access(f_.address(i));
+    const Address& a = f_.address(i);
     const Type t = f_.type(f_.operand(i, 0));
     const Term v = bits(s, f_.operand(i, 0));
-    const SymbolicValue at = address(i, s, 1, f_.address(i));
-    Term whole = v;
-    if (!t.is_bool() && t.has_lanes()) {
-      Terms lanes;
-      for (unsigned k = 0; k < t.lanes(); ++k)
-        lanes.push_back(Algebra::zero_extend(Algebra::lane_of(v, k, t.bits()), 8 * t.element_bytes()));
-      whole = a_.side_by_side(lanes);
-    }
+    const SymbolicValue at = address(i, s, 1, a);
+    const unsigned width = t.is_bool() ? t.total_bits() : t.bits(), each = part_bytes(t);
     Term& memory = part(s.memory, at.frame);
-    memory = written(memory, at.bits, whole, t.bytes());
+    for (unsigned k = 0; k < parts_of(t); ++k) {
+      const Term place = behind(at.bits, k * each);
+      Term lane = Algebra::zero_extend(parts_of(t) > 1 ? Algebra::lane_of(v, k, width) : v, 8 * each);
+      if (a.masked) {
+        const Term mask = bits(s, f_.operand(i, 1 + a.operand_count()));
+        lane = choice(Algebra::is_true(mask.extract(k, k)), lane, read(memory, place, each));
+      }
+      memory = written(memory, place, lane, each);
+    }
+    if (a.is_volatile) seen_outside(s, "write", at, v, false);
+  }
+
+  // Volatile accesses are told in their order, like calls; what one reads is anybody's.
+  Term seen_outside(State& s, const char* what, const SymbolicValue& at, const Term& v, bool reads) {
+    if (at.frame >= 0) throw NotFollowed{"volatile accesses of frame objects"};
+    auto ask = [&](const std::string& name, const z3::sort& sort) {
+      z3::sort_vector domain(c_);
+      z3::expr_vector given(c_);
+      for (const Term& t : {s.memory.told, at.bits, v}) domain.push_back(t.get_sort()), given.push_back(t);
+      return c_.function(name.c_str(), domain, sort)(given);
+    };
+    const std::string name = fmt::format("volatile {} of {}", what, Algebra::bits(v));
+    const Term out = reads ? ask("value of " + name, v.get_sort()) : v;
+    s.memory.told = ask(name, c_.bv_sort(64));
+    return out;
   }
 
   void reserve(Instruction i, State& s) {
@@ -386,25 +418,29 @@ class Executor::Body {
   }
 
   void spans(Instruction i, State& s) {
-    constexpr uint64_t most = 64;
+    constexpr uint64_t most = 64;  // that are written one by one
     const bool fills = f_.op(i) == Op::Fill;
     const Value count = f_.operand(i, f_.operand_count(i) - 1);
-    if (!f_.is_constant(count) || f_.constant_bits(count) > most)
-      throw NotFollowed{"copies and fills of many bytes"};
-    const auto n = static_cast<unsigned>(f_.constant_bits(count));
     const Address to = fills ? f_.address(i) : f_.copy_shape(i).to;
-    check_access(to);
+    const Address from = fills ? Address() : f_.copy_shape(i).from;
+    if (to.is_volatile || from.is_volatile) throw NotFollowed{"volatile copies and fills"};
     const SymbolicValue at = address(i, s, fills ? 1 : 0, to);
-    if (n == 0) return;
-    Term bytes = fills ? a_.repeated(bits(s, f_.operand(i, 0)), n) : Term(c_);
-    if (!fills) {
-      const Address from = f_.copy_shape(i).from;
-      check_access(from);
-      const SymbolicValue source = address(i, s, to.operand_count(), from);
-      bytes = read(part(s.memory, source.frame), source.bits, n);
-    }
+    const SymbolicValue source = fills ? SymbolicValue{at.bits} : address(i, s, to.operand_count(), from);
+    const Term was = fills ? Term(c_) : part(s.memory, source.frame);
+    // Byte k of what is written, k being a number or not.
+    auto byte = [&](const Term& k) {
+      return fills ? bits(s, f_.operand(i, 0)) : z3::select(was, source.bits + k);
+    };
     Term& memory = part(s.memory, at.frame);
-    memory = written(memory, at.bits, bytes, n);
+    if (f_.is_constant(count) && f_.constant_bits(count) <= most) {
+      for (uint64_t k = 0; k < static_cast<uint64_t>(f_.constant_bits(count)); ++k)
+        memory = z3::store(memory, behind(at.bits, k), byte(a_.number(64, k)));
+      return;
+    }
+    // Memory as a function of the place.
+    const Term x = c_.bv_const("place", 64), k = x - at.bits;
+    const Term n = Algebra::zero_extend(bits(s, count), 64);
+    memory = z3::lambda(x, z3::ite(z3::ult(k, n), byte(k), z3::select(memory, x)));
   }
 
   // ---- calls
@@ -415,7 +451,13 @@ class Executor::Body {
     std::vector<SymbolicValue> arguments;
     for (Value v : f_.operands(i)) arguments.push_back(value(s, v));
     if (!module_.is_function(to)) return outside(to, arguments, s);
-    if (depth_ + 1 >= deepest_calls) throw NotFollowed{"calls more than a few deep"};
+    if (depth_ + 1 >= deepest_calls) {  // runs that go deeper are left out, like those of many rounds
+      out_.exceeds = either(out_.exceeds, s.guard);
+      s.guard = no();
+      std::vector<SymbolicValue> none;
+      for (Type t : module_.signature(to)->results) none.push_back({a_.number(t.total_bits(), 0)});
+      return none;
+    }
     SymbolicOutcome inner = e_.run(to, arguments, s.memory, s.guard, depth_ + 1);
     out_.breaks = either(out_.breaks, inner.breaks);
     out_.exceeds = either(out_.exceeds, inner.exceeds);

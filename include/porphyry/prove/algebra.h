@@ -86,7 +86,8 @@ class Algebra {
     if (op == Op::Interleave) return interleaved(in, types[0]);
     if (op == Op::Any) return truth(in[0] != number(bits(in[0]), 0));
     if (op == Op::All) return truth(~in[0] == number(bits(in[0]), 0));
-    if (info(op).layout == Layout::Reduce || info(op).layout == Layout::Shuffle) return std::nullopt;
+    if (info(op).layout == Layout::Reduce) return reduced(op, types[0], in[0], traps);
+    if (info(op).layout == Layout::Shuffle) return std::nullopt;
     Terms out;
     for (unsigned k = 0; k < result.lanes(); ++k) {
       Terms part;
@@ -135,6 +136,13 @@ class Algebra {
   }
 
  private:
+  // One lane after the other, as the operation's meaning has it.
+  std::optional<Term> reduced(Op op, Type t, const Term& v, Term& traps) {
+    std::optional<Term> out = lane_of(v, 0, t.bits());
+    for (unsigned k = 1; out && k < t.lanes(); ++k)
+      out = scalar(joining_op(op), t.element(), t.element(), {*out, lane_of(v, k, t.bits())}, traps);
+    return out;
+  }
   Term at_lane(const Term& v, Type t, const Term& index) const {
     Term out = lane_of(v, 0, t.bits()), at = modulo(index, t.lanes());
     for (unsigned k = 1; k < t.lanes(); ++k)
