@@ -227,7 +227,7 @@ void options_of_prove(CLI::App* verb, Options& o) {
                    "Another file with functions of the same names, instead of a level");
   verb->add_option("--function", o.function, "Only this function");
   verb->add_option("--bound", o.bound, "Rounds of loops, all together, that a run may take (4 unless said)");
-  verb->add_option("--time-limit", o.time_limit, "Seconds for the solver, each function");
+  verb->add_option("--time-limit", o.time_limit, "Seconds for each function: to follow it, and again for the solver");
 }
 
 void options_of_manual(CLI::App* verb, Options& o) {

@@ -156,6 +156,8 @@ class Executor::Body {
     for (Instruction i : f_.instructions(b)) {
       if (++e_.steps_ > e_.limits_.most_steps)
         throw NotFollowed{fmt::format("more than {} operations", e_.limits_.most_steps)};
+      if (std::chrono::steady_clock::now() > e_.limits_.end)
+        throw NotFollowed{fmt::format("{} operations in the time that there is", e_.steps_)};
       if (info(f_.op(i)).ends_block()) return end(i, b, round, s);
       instruction(i, s);
     }

@@ -1,6 +1,7 @@
 // One form of a function on terms: what it comes to for every input.
 #pragma once
 
+#include <chrono>
 #include <map>
 #include <optional>
 #include <string>
@@ -41,6 +42,7 @@ struct SymbolicOutcome {
 struct ExecutorLimits {
   unsigned rounds = 4;
   size_t most_steps = 4'000;
+  std::chrono::steady_clock::time_point end = std::chrono::steady_clock::time_point::max();
 };
 
 // Runs a function of a module with arguments, from a memory. Both forms of a program share the algebra, and

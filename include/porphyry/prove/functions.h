@@ -19,7 +19,7 @@ namespace porphyry {
 
 struct ProofOptions {
   unsigned rounds = 4;        // of loops, all together, that a run may take; longer runs are left out
-  double seconds = 10;        // for the solver
+  double seconds = 10;        // for following both forms, and again for the solver
   size_t most_steps = 4'000;  // operations of a form, all rounds and calls together
 };
 
