@@ -111,7 +111,7 @@ TEST(Trace, OfCodeHoldsTheValuesOfTheProgram) {
       }
     }
   }
-  for (const auto& [stage, count] : paired) EXPECT_GT(count, testing::part_of(2'500));
+  for (const auto& [stage, count] : paired) EXPECT_GT(count, testing::part_of(2'000));
 }
 
 TEST(Trace, OfSoundPassesEndsAlike) {

@@ -176,7 +176,8 @@ TEST(Unlocks, ChangeTheDecision) {
       unlocks.try_all(**module);
     }
   }
-  for (const auto& [unlock, change] : changes) EXPECT_GT(unlocks.tried(unlock), 0u) << unlock;
+  for (const auto& [unlock, change] : changes)
+    EXPECT_TRUE(unlocks.tried(unlock) > 0 || testing::checked_part > 1) << unlock;
 }
 
 }  // namespace

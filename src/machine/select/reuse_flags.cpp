@@ -17,6 +17,7 @@ class FlagReuse {
       uint32_t first = kept;
       for (uint32_t k = b.first; k < b.first + b.count; ++k) {
         if (is_test(f_.code[k]) && replaces(first, kept, k, b.first + b.count)) continue;
+        if (only_sets_flags(f_.code[k]) && repeats(first, kept, k)) continue;
         if (kept != k) f_.code[kept] = f_.code[k];
         ++kept;
       }
@@ -31,6 +32,32 @@ class FlagReuse {
   bool writes_flags(const CodeLine& i) const { return machine::writes_flags(target_, f_, i); }
   bool is_test(const CodeLine& i) const {
     return real(i) && form(i).tests && f_.of(i)[0].reg == f_.of(i)[1].reg;
+  }
+
+  // A comparison of registers and numbers.
+  bool only_sets_flags(const CodeLine& i) const {
+    if (!real(i) || !form(i).writes_flags || form(i).is_jump || i.call != none) return false;
+    if (!(implicit_reads(target_, f_, i) | implicit_writes(target_, f_, i)).empty()) return false;
+    for (const CodeOperand& o : f_.of(i))
+      if (o.kind == OperandKind::Register ? o.written : o.kind != OperandKind::Literal) return false;
+    return !form(i).reads_flags;
+  }
+  // Whether the last instruction that sets flags is the same, and nothing between changes what it compares.
+  bool repeats(uint32_t first, uint32_t kept, uint32_t k) const {
+    const CodeLine& again = f_.code[k];
+    for (uint32_t j = kept; j > first && j + furthest > kept; --j) {
+      const CodeLine& i = f_.code[j - 1];
+      if (writes_flags(i)) {
+        auto same = [](const CodeOperand& a, const CodeOperand& b) {
+          return a.kind == b.kind && a.reg == b.reg && a.value == b.value && a.part == b.part;
+        };
+        return i.form == again.form && std::ranges::equal(f_.of(i), f_.of(again), same);
+      }
+      if (i.call != none) return false;
+      for (const CodeOperand& o : f_.of(again))
+        if (o.kind == OperandKind::Register && writes(i, o.reg)) return false;
+    }
+    return false;
   }
 
   // The flags that are read between `k` and what sets them next; they do not outlive their block.

@@ -2,6 +2,7 @@
 #include "code_writer.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
+#include "wanted.h"
 
 namespace porphyry::machine {
 namespace {
@@ -48,6 +49,7 @@ class RuleUse {
       return w_.copy(operand(step.out[0], out_shape).reg, from);
     }
     const Form& form = w_.target.form(step.form);
+    if (form.opposite && turns(step, form)) return turned(step, form);
     CodeOperand operands[4];
     for (size_t k = 0; k < form.operands.size(); ++k) {
       const FormOperand& shape = form.operands[k];
@@ -59,6 +61,33 @@ class RuleUse {
       if (shape.read) w_.copy(operands[k].reg, operand(step.in[k], in_shape).reg);
     }
     w_.put(step.form, std::span(operands, form.operands.size()));
+  }
+
+  // Of an instruction whose opposite does the same with its two registers exchanged: whether the second one
+  // is better overwritten than the first.
+  bool turns(const RuleStep& step, const Form& form) const {
+    if (form.is_jump || form.operands.size() != 2 || step.out[0].kind != SourceKind::Variable ||
+        step.in[0].kind != SourceKind::Variable || step.in[1].kind != SourceKind::Variable)
+      return false;
+    auto value = [&](const RuleSource& s) {
+      const auto k = static_cast<size_t>(s.variable);
+      return k < Match::most_variables ? m_.value(k) : Value();
+    };
+    const Value first = value(step.in[0]), second = value(step.in[1]);
+    if (!first.exists() || !second.exists()) return false;
+    return loss(second) < loss(first);
+  }
+  // What it costs to overwrite a value here: a copy in front, or one behind, which takes the result back.
+  int loss(Value v) const {
+    if (wanted_behind(w_.f, v, w_.origin)) return 2;
+    const bool is_result = w_.f.result_count(w_.origin) && comes_back(w_.f, w_.f.result(w_.origin), v);
+    return is_result ? 0 : 1;
+  }
+  void turned(const RuleStep& step, const Form& form) {
+    static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false};
+    CodeOperand operands[2] = {operand(step.out[0], form.operands[0]), operand(step.in[0], form.operands[1])};
+    w_.copy(operands[0].reg, operand(step.in[1], in_shape).reg);
+    w_.put(form.opposite, operands);
   }
 
   // The register of a variable on the right; temporaries get theirs on first sight.
