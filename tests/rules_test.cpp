@@ -28,7 +28,7 @@ using namespace machine;
 // register of the pattern.
 class PatternProgram {
  public:
-  // With `shared`, every operand has a further use.
+  // With `shared`, every operand has further uses.
   PatternProgram(Realm& realm, const Rule& rule, std::mt19937_64& random, bool shared)
       : rule_(rule), random_(random), module_(realm, "pattern") {
     Signature s{{Type::pointer()}, {}};
@@ -49,9 +49,15 @@ class PatternProgram {
     Pen pen(module_, *f_);
     pen_ = &pen;
     pen.at_end(f_->add_block());
-    for (size_t k = 1; shared && k < s.parameters.size(); ++k)
-      pen.store(f_->parameters()[k], f_->parameters()[0], {}, 1, static_cast<int64_t>(64 + 16 * (k % 4)));
+    auto use_all = [&] {
+      for (size_t k = 1; k < s.parameters.size(); ++k)
+        pen.store(f_->parameters()[k], f_->parameters()[0], {}, 1, static_cast<int64_t>(64 + 16 * (k % 4)));
+    };
+    if (shared) use_all();
+    const Block first = f_->entry();
     build(branches, chooses);
+    const Instruction end = f_->last(first);
+    if (shared && info(f_->op(end)).layout == Layout::Return) pen.before(end), use_all();
   }
 
   Module& module() { return module_; }

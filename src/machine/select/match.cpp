@@ -11,6 +11,7 @@
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
+#include "wanted.h"
 
 // Small parts of matching that are asked for every node of every pattern tried: calls would cost as much as
 // they do.
@@ -118,7 +119,7 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   for (size_t k = 0; k < variables; ++k)
     if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
       m.cost += cost_of_leaf(v, i);
-  if (tied_and_shared(m, i)) m.cost += 3;
+  if (loss(m, i) == copy_in_front) m.cost += 3;
   return true;
 }
 
@@ -134,18 +135,28 @@ PORPHYRY_INLINE uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const 
 
 // Whether a value is wanted after its user: it has other uses, or the user's loop comes back for it.
 PORPHYRY_INLINE bool Matcher::outlives(Value v, Instruction user) const {
-  if (f_.is_constant(v) || !f_.has_one_use(v)) return true;
+  if (f_.is_constant(v)) return true;
+  if (!f_.has_one_use(v)) {
+    // What overwrites one of its operands still reads the other.
+    size_t here = 0;
+    for (Value x : f_.operands(user)) here += x == v;
+    return here > 1 || wanted_behind(f_, v, user);
+  }
   Block loop = loops_.header(f_.block(user));
   return loop.exists() && !loops_.contains(loop, f_.defining_block(v));
 }
 
-// Whether an operand that is overwritten is wanted afterwards, so that it has to be copied first.
-PORPHYRY_INLINE bool Matcher::tied_and_shared(const Match& m, Instruction root) const {
+// What comes of the operands that are overwritten: a copy in front of one that is wanted afterwards, or one
+// behind that takes the result to where the loop goes on with it.
+PORPHYRY_INLINE Matcher::Loss Matcher::loss(const Match& m, Instruction root) const {
+  Loss out = no_copy;
   for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
     Value v = m.value(static_cast<size_t>(std::countr_zero(bits)));
-    if (v.exists() && outlives(v, root)) return true;
+    if (!v.exists()) continue;
+    if (outlives(v, root)) return copy_in_front;
+    if (f_.result_count(root) == 0 || !comes_back(f_, f_.result(root), v)) out = copy_behind;
   }
-  return false;
+  return out;
 }
 
 PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) const {
@@ -273,10 +284,11 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   Match before = m;
   plain = in_order(rule, n, i, root, false, m);
   bool is_root = &n == &rule.nodes[0];
-  // Both orders may fit: prefer the one whose overwritten operand has no further use.
-  if (plain && (!is_root || !tied_and_shared(m, root))) return true;
+  // Both orders may fit: prefer the one whose overwritten operand is lost at less cost.
+  const Loss plain_loss = plain && is_root ? loss(m, root) : no_copy;
+  if (plain && plain_loss == no_copy) return true;
   if (!in_order(rule, n, i, root, true, before)) return plain;
-  if (!plain || !tied_and_shared(before, root)) m = before;
+  if (!plain || loss(before, root) < plain_loss) m = before;
   return true;
 }
 

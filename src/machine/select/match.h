@@ -79,7 +79,8 @@ class Matcher {
   bool is_plain_sum(Instruction i) const;
   bool same_address(Instruction a, Instruction b) const;
   bool outlives(Value v, Instruction user) const;
-  bool tied_and_shared(const Match& m, Instruction root) const;
+  enum Loss : uint8_t { no_copy, copy_behind, copy_in_front };
+  Loss loss(const Match& m, Instruction root) const;
   bool in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,
                 Match& m) const;
   bool may_fit(const PatternNode& n, Value v) const;

@@ -6,7 +6,7 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr size_t most_uses = 8, most_instructions = 64, most_blocks = 24;
+constexpr size_t most_uses = 16, most_instructions = 64, most_blocks = 32;
 
 bool is_used_by(const Function& f, Value v, Instruction i) {
   for (Value x : f.operands(i))
