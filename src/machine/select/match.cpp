@@ -137,7 +137,6 @@ PORPHYRY_INLINE uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const 
 PORPHYRY_INLINE bool Matcher::outlives(Value v, Instruction user) const {
   if (f_.is_constant(v)) return true;
   if (!f_.has_one_use(v)) {
-    // What overwrites one of its operands still reads the other.
     size_t here = 0;
     for (Value x : f_.operands(user)) here += x == v;
     return here > 1 || wanted_behind(f_, v, user);

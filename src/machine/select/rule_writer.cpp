@@ -51,6 +51,7 @@ class RuleUse {
     const Form& form = w_.target.form(step.form);
     if (form.opposite && turns(step, form)) return turned(step, form);
     CodeOperand operands[4];
+    std::pair<Register, Register> copied = {no_register, no_register};
     for (size_t k = 0; k < form.operands.size(); ++k) {
       const FormOperand& shape = form.operands[k];
       if (step.out[k].kind == SourceKind::None) {
@@ -58,11 +59,27 @@ class RuleUse {
         continue;
       }
       operands[k] = operand(step.out[k], shape);
-      if (shape.read) w_.copy(operands[k].reg, operand(step.in[k], in_shape).reg);
+      if (!shape.read) continue;
+      const Register from = operand(step.in[k], in_shape).reg;
+      w_.copy(operands[k].reg, from);
+      if (is_lost(step.in[k])) copied = {from, operands[k].reg};
     }
+    // What is read besides being overwritten is read where it was copied to, and not wanted behind the copy.
+    for (size_t k = 0; k < form.operands.size(); ++k)
+      if (CodeOperand& o = operands[k]; o.kind == OperandKind::Register && o.read && !o.written &&
+                                        o.reg != no_register && o.reg == copied.first)
+        o.reg = copied.second;
     w_.put(step.form, std::span(operands, form.operands.size()));
   }
 
+  // Whether nothing but this use of the rule reads a variable.
+  bool is_lost(const RuleSource& s) const {
+    if (s.kind != SourceKind::Variable) return false;
+    const auto k = static_cast<size_t>(s.variable);
+    const Value v = k < Match::most_variables ? m_.value(k) : Value();
+    return !v.exists() ||
+           (!w_.f.is_constant(v) && w_.f.has_one_use(v) && w_.f.defining_block(v) == w_.f.block(w_.origin));
+  }
   // Of an instruction whose opposite does the same with its two registers exchanged: whether the second one
   // is better overwritten than the first.
   bool turns(const RuleStep& step, const Form& form) const {
