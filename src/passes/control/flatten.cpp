@@ -101,7 +101,8 @@ class Flattener {
     if (f_.hint(end) != Function::Hint::None) return unlike;
     uint64_t a = f_.weight(f_.edge(end, 0)), b = f_.weight(f_.edge(end, 1));
     if (a != Function::no_weight && b != Function::no_weight && (a / 8 > b || b / 8 > a)) return unlike;
-    if (ways[0].cost + ways[1].cost > most_cost)
+    const unsigned most = c_.module[c_.symbol].facts.keep_small ? most_small_cost : most_cost;
+    if (ways[0].cost + ways[1].cost > most)
       return Refusal{"what it goes around costs more than the branch", "cheaper operations"};
     if (picks > most_picks) return Refusal{"it would take too many picks", "fewer values that differ"};
     return std::nullopt;
