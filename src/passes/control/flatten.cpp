@@ -35,7 +35,7 @@ class Flattener {
   }
 
  private:
-  static constexpr unsigned most_cost = 3, most_picks = 1;
+  static constexpr unsigned most_cost = 3, most_small_cost = 1, most_picks = 1;
   static constexpr unsigned least_cost = 24;  // of what a branch spares
 
   // A way from a branch: straight to the meeting, or through a block of its own.
