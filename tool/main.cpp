@@ -125,8 +125,9 @@ void options_of_optimize(CLI::App* verb, Options& o) {
   verb->add_flag("--steps", o.steps,
                  "Tell what each pass changed and what it cost; the module is written only with -o");
   verb->add_flag("--difference", o.difference, "With --steps, the lines that each step changed");
-  verb->add_option("--pass", o.pass, "With --difference, only what this pass changed");
-  verb->add_option("--function", o.function, "With --difference, only what was changed in this function");
+  verb->add_option("--pass", o.pass, "With --steps, only those of this pass, and what it changed");
+  verb->add_option("--function", o.function,
+                   "With --steps, only those of this function, and what changed in it");
   verb->add_flag("--check", o.check,
                  "Evaluate the program before and behind each pass, and name the first one that changed what "
                  "it means; ends with 1 when there is one");
@@ -227,7 +228,8 @@ void options_of_prove(CLI::App* verb, Options& o) {
                    "Another file with functions of the same names, instead of a level");
   verb->add_option("--function", o.function, "Only this function");
   verb->add_option("--bound", o.bound, "Rounds of loops, all together, that a run may take (4 unless said)");
-  verb->add_option("--time-limit", o.time_limit, "Seconds for each function: to follow it, and again for the solver");
+  verb->add_option("--time-limit", o.time_limit,
+                   "Seconds for each function: to follow it, and again for the solver");
 }
 
 void options_of_manual(CLI::App* verb, Options& o) {

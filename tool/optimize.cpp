@@ -50,7 +50,7 @@ std::string stepped(const Options& o, Loaded& loaded, const Pipeline& pipeline) 
     report = std::move(*ran);
     return Diagnostics();
   });
-  return o.json ? render_json(*report) : render(*report, in_colour(o));
+  return o.json ? render_json(*report) : render(*report, in_colour(o), question);
 }
 
 }  // namespace
@@ -59,8 +59,8 @@ int verb_optimize(const Options& o) {
   const bool reports = o.steps || o.check;
   if (int status = guarded([&] {
         refuse_idle(o, {{"--difference", "--difference with --steps", o.steps},
-                        {"--pass", "--pass with --difference", o.difference},
-                        {"--function", "--function with --difference", o.difference},
+                        {"--pass", "--pass with --steps", o.steps},
+                        {"--function", "--function with --steps", o.steps},
                         {"--call", "--call with --check", o.check},
                         {"--inputs", "--inputs with --check", o.check},
                         {"--seed", "--seed with --check", o.check},

@@ -86,10 +86,11 @@ class CodeTracer {
     const CodeLine& line = seen.code->code[seen.line];
     auto after = std::upper_bound(seen.code->blocks.begin(), seen.code->blocks.end(), seen.line,
                                   [](uint32_t k, const CodeBlock& b) { return k < b.first; });
-    keep(facts, f, &line, *seen.state, seen.virtuals,
-         {.function = seen.code->name,
-          .block = block_text(legal_, f, (after - 1)->origin),
-          .text = code_text(target_, legal_, f, *seen.code, line)});
+    keep(facts, f, &line, *seen.state, seen.virtuals, [&] {
+      return TraceLine{.function = seen.code->name,
+                       .block = block_text(legal_, f, (after - 1)->origin),
+                       .text = code_text(target_, legal_, f, *seen.code, line)};
+    });
   }
 
   void operator()(const simulate::Observation& seen) {
@@ -102,22 +103,29 @@ class CodeTracer {
       const bool known = emitted != c.lines.end() && emitted->row != EmittedLine::no_row;
       const auto n = static_cast<size_t>(emitted - c.lines.begin());
       keep(facts, legal_.function(c.symbol), known ? &facts.code->code[emitted->row] : nullptr, *seen.state,
-           {},
-           {.function = c.name,
-            .block = fmt::format("+ {:04x}", offset),
-            .text = n < facts.texts.size() ? facts.texts[n] : spell(target_, *seen.instruction, "…")});
+           {}, [&] {
+             return TraceLine{
+                 .function = c.name,
+                 .block = fmt::format("+ {:04x}", offset),
+                 .text = n < facts.texts.size() ? facts.texts[n] : spell(target_, *seen.instruction, "…")};
+           });
     }
     before_ = *seen.state;
     started_ = true;
   }
 
  private:
-  // What is not asked for is passed over, before anything is written.
+  // What is not asked for is passed over before anything is written about it.
+  template <class Tell>
   void keep(const CodeFacts& facts, const Function& f, const CodeLine* line, const simulate::State& state,
-            std::span<const Bits> virtuals, TraceLine told) {
+            std::span<const Bits> virtuals, const Tell& tell) {
     const bool first = !std::exchange(started_, true);
     ++steps_;
-    if (options_.function.empty() || told.function == options_.function) {
+    const bool is_asked = options_.function.empty() || facts.code->name == options_.function;
+    if (is_asked && options_.value.empty() && (out_.before < options_.skip || is_full())) {
+      ++(out_.before < options_.skip ? out_.before : out_.behind);
+    } else if (is_asked) {
+      TraceLine told = tell();
       if (!first) add_flags(state, told);
       if (line) add_operands(facts, f, *line, state, virtuals, told);
       if (!first) add_others(state, told);
@@ -131,11 +139,13 @@ class CodeTracer {
   void count(TraceLine told) {
     if (out_.before < options_.skip)
       ++out_.before;
-    else if (out_.lines.size() >= options_.most)
+    else if (is_full())
       ++out_.behind;
     else
       out_.lines.push_back(std::move(told));
   }
+
+  bool is_full() const { return out_.lines.size() >= options_.most; }
 
   void add_flags(const simulate::State& state, TraceLine& told) const {
     for (size_t k = 0; k < target_.flags.size(); ++k)

@@ -12,13 +12,15 @@ std::string signed_number(int64_t n) { return n > 0 ? fmt::format("+{}", n) : st
 
 std::string where(const std::string& function) { return function.empty() ? "the module" : function; }
 
-std::string steps_table(const std::vector<StepRecord>& steps) {
+std::string steps_table(const std::vector<StepRecord>& steps, const StepQuestion& asked) {
   std::vector<std::vector<std::string>> rows = {{"step", "pass", "function", "instructions", ""}};
   size_t unchanged = 0, number = 0;
   for (const StepRecord& s : steps) {
-    unchanged += !s.changed;
     ++number;
-    if (s.changed)
+    const bool is_asked = (asked.pass.empty() || s.pass == asked.pass) &&
+                          (asked.function.empty() || s.function.empty() || s.function == asked.function);
+    unchanged += is_asked && !s.changed;
+    if (is_asked && s.changed)
       rows.push_back({std::to_string(number), s.pass, where(s.function),
                       fmt::format("{} became {}", s.instructions_before, s.instructions_after),
                       fmt::format("{:.0f} us", s.microseconds)});
@@ -63,13 +65,13 @@ std::string render(const Difference& lines, bool colour) {
   return out;
 }
 
-std::string render(const StepsReport& report, bool colour) {
+std::string render(const StepsReport& report, bool colour, const StepQuestion& asked) {
   std::string out;
   const Ink ink{colour};
   for (const ChangedBy& c : report.changes)
     out += ink(bold, fmt::format("step {}: {} in {}", c.step + 1, c.pass, c.function)) + "\n" +
            render(c.lines, colour) + "\n";
-  return out + steps_table(report.steps) + "\n" + totals_table(report.totals);
+  return out + steps_table(report.steps, asked) + "\n" + totals_table(report.totals);
 }
 
 std::string render_json(const StepsReport& report) {
