@@ -9,6 +9,7 @@
 #include "porphyry/analyze/verify.h"
 #include "porphyry/ask/compare.h"
 #include "porphyry/ask/crew.h"
+#include "porphyry/base/hash.h"
 #include "porphyry/base/parallel.h"
 #include "porphyry/formats/text.h"
 #include "porphyry/jit/jit.h"
@@ -40,12 +41,6 @@ void flatten(const std::vector<Pipeline::Step>& steps, std::vector<std::string>&
   }
 }
 
-uint64_t hash_of_text(std::string_view text) {
-  uint64_t out = 0xcbf29ce484222325;
-  for (char c : text) out = (out ^ static_cast<uint8_t>(c)) * 0x100000001b3;
-  return out;
-}
-
 }  // namespace
 
 class Hunter {
@@ -54,7 +49,7 @@ class Hunter {
       : module_(module), q_(question), target_(target), text_(write_text(module)) {}
 
   const HuntQuestion& question() const { return q_; }
-  uint64_t program() const { return hash_of_text(text_); }
+  uint64_t program() const { return hash_of(std::string_view(text_)); }
 
   Diagnostics prepare() {
     Diagnostics wrong;
@@ -105,7 +100,7 @@ class Hunter {
     std::string all = fmt::format("{} {} {} {}\n{}", version_text, layout_stamp(), static_cast<int>(q_.goal),
                                   q_.function, text_);
     for (const auto& [call, seen] : inputs_) all += "\n" + call.text();
-    return hash_of_text(all);
+    return hash_of(std::string_view(all));
   }
 
  private:
@@ -233,7 +228,7 @@ std::string Candidate::text() const {
   return out;
 }
 
-uint64_t hash_of(const Module& module) { return hash_of_text(write_text(module)); }
+uint64_t hash_of(const Module& module) { return hash_of(std::string_view(write_text(module))); }
 
 Hunt::Hunt(std::unique_ptr<Hunter> hunter) : hunter_(std::move(hunter)) {}
 Hunt::~Hunt() = default;

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <unordered_set>
 
 #include "porphyry/call/call.h"
@@ -53,8 +54,8 @@ std::vector<bool> whole_values(const Function& f, const Code& code, const Alloca
 
 // What tells of one function's code.
 struct CodeFacts {
+  const Function* function = nullptr;
   const CompiledFunction* compiled = nullptr;  // of bytes
-  uint64_t start = 0;
   const Code* code = nullptr;
   const Allocation* allocation = nullptr;
   std::vector<bool> whole;
@@ -67,11 +68,11 @@ class CodeTracer {
       : legal_(legal), target_(target), options_(options), out_(out), before_(target) {}
 
   void add(const LoweredModule& lowered, const CompiledFunction& f, uint64_t start) {
-    CodeFacts facts{&f, start, &f.explained->code, f.explained.get(), {}, {}};
-    facts.whole = whole_values(legal_.function(f.symbol), *facts.code, facts.allocation);
+    CodeFacts facts{&legal_.function(f.symbol), &f, &f.explained->code, f.explained.get(), {}, {}};
+    facts.whole = whole_values(*facts.function, *facts.code, facts.allocation);
     for (const ListingBlock& b : make_listing(lowered, f, target_).blocks)
       for (const ListingLine& l : b.lines) facts.texts.push_back(l.text);
-    bytes_.push_back(std::move(facts));
+    bytes_.emplace(start, std::move(facts));
   }
 
   uint64_t steps() const { return steps_; }  // in functions of the program
@@ -79,62 +80,72 @@ class CodeTracer {
   void operator()(const simulate::CodeObservation& seen) {
     CodeFacts& facts = codes_[seen.code];
     if (!facts.code) {
-      facts = {.code = seen.code, .allocation = seen.allocation};
-      facts.whole = whole_values(legal_.function(legal_.find(seen.code->name)), *seen.code, seen.allocation);
+      facts = {.function = &legal_.function(legal_.find(seen.code->name)),
+               .code = seen.code,
+               .allocation = seen.allocation};
+      facts.whole = whole_values(*facts.function, *seen.code, seen.allocation);
     }
-    const Function& f = legal_.function(legal_.find(seen.code->name));
     const CodeLine& line = seen.code->code[seen.line];
-    auto after = std::upper_bound(seen.code->blocks.begin(), seen.code->blocks.end(), seen.line,
-                                  [](uint32_t k, const CodeBlock& b) { return k < b.first; });
-    keep(facts, f, &line, *seen.state, seen.virtuals, [&] {
+    keep(facts, &line, *seen.state, seen.virtuals, [&] {
+      const auto& blocks = seen.code->blocks;
+      auto after = std::upper_bound(blocks.begin(), blocks.end(), seen.line,
+                                    [](uint32_t k, const CodeBlock& b) { return k < b.first; });
       return TraceLine{.function = seen.code->name,
-                       .block = block_text(legal_, f, (after - 1)->origin),
-                       .text = code_text(target_, legal_, f, *seen.code, line)};
+                       .block = block_text(legal_, *facts.function, (after - 1)->origin),
+                       .text = code_text(target_, legal_, *facts.function, *seen.code, line)};
     });
+    remember(*seen.state);
   }
 
   void operator()(const simulate::Observation& seen) {
-    for (const CodeFacts& facts : bytes_) {
+    auto behind = bytes_.upper_bound(seen.address);
+    if (behind != bytes_.begin()) {
+      const CodeFacts& facts = std::prev(behind)->second;
       const CompiledFunction& c = *facts.compiled;
-      if (seen.address < facts.start || seen.address >= facts.start + c.bytes.size()) continue;
-      const uint64_t offset = seen.address - facts.start;
-      auto emitted = std::lower_bound(c.lines.begin(), c.lines.end(), offset,
-                                      [](const EmittedLine& l, uint64_t at) { return l.offset < at; });
-      const bool known = emitted != c.lines.end() && emitted->row != EmittedLine::no_row;
-      const auto n = static_cast<size_t>(emitted - c.lines.begin());
-      keep(facts, legal_.function(c.symbol), known ? &facts.code->code[emitted->row] : nullptr, *seen.state,
-           {}, [&] {
-             return TraceLine{
-                 .function = c.name,
-                 .block = fmt::format("+ {:04x}", offset),
-                 .text = n < facts.texts.size() ? facts.texts[n] : spell(target_, *seen.instruction, "…")};
-           });
+      const uint64_t offset = seen.address - std::prev(behind)->first;
+      if (offset < c.bytes.size()) line_of_bytes(facts, offset, seen);
     }
-    before_ = *seen.state;
-    started_ = true;
+    remember(*seen.state);
   }
 
  private:
+  void line_of_bytes(const CodeFacts& facts, uint64_t offset, const simulate::Observation& seen) {
+    const auto& lines = facts.compiled->lines;
+    auto emitted = std::lower_bound(lines.begin(), lines.end(), offset,
+                                    [](const EmittedLine& l, uint64_t at) { return l.offset < at; });
+    const bool known = emitted != lines.end() && emitted->row != EmittedLine::no_row;
+    keep(facts, known ? &facts.code->code[emitted->row] : nullptr, *seen.state, {}, [&] {
+      const auto n = static_cast<size_t>(emitted - lines.begin());
+      return TraceLine{
+          .function = facts.compiled->name,
+          .block = fmt::format("+ {:04x}", offset),
+          .text = n < facts.texts.size() ? facts.texts[n] : spell(target_, *seen.instruction, "…")};
+    });
+  }
+  void remember(const simulate::State& state) {
+    before_ = state;
+    started_ = true;
+  }
+
   // What is not asked for is passed over before anything is written about it.
   template <class Tell>
-  void keep(const CodeFacts& facts, const Function& f, const CodeLine* line, const simulate::State& state,
+  void keep(const CodeFacts& facts, const CodeLine* line, const simulate::State& state,
             std::span<const Bits> virtuals, const Tell& tell) {
-    const bool first = !std::exchange(started_, true);
+    const Function& f = *facts.function;
     ++steps_;
     const bool is_asked = options_.function.empty() || facts.code->name == options_.function;
     if (is_asked && options_.value.empty() && (out_.before < options_.skip || is_full())) {
       ++(out_.before < options_.skip ? out_.before : out_.behind);
     } else if (is_asked) {
       TraceLine told = tell();
-      if (!first) add_flags(state, told);
+      if (started_) add_flags(state, told);
       if (line) add_operands(facts, f, *line, state, virtuals, told);
-      if (!first) add_others(state, told);
+      if (started_) add_others(state, told);
       if (line && line->origin.exists() && f.alive(line->origin))
         told.position = place_text(legal_, f.position(line->origin));
       told.key = told.function + "." + (told.value.empty() ? told.text : told.value);
       if (options_.value.empty() || told.value == options_.value) count(std::move(told));
     }
-    before_ = state;
   }
   void count(TraceLine told) {
     if (out_.before < options_.skip)
@@ -201,7 +212,7 @@ class CodeTracer {
   simulate::State before_;
   bool started_ = false;
   uint64_t steps_ = 0;
-  std::vector<CodeFacts> bytes_;
+  std::map<uint64_t, CodeFacts> bytes_;  // by where the code begins
   std::unordered_map<const Code*, CodeFacts> codes_;
 };
 

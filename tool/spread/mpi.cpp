@@ -3,7 +3,9 @@
 // engine.
 #include <mpi.h>
 
+#include <chrono>
 #include <list>
+#include <thread>
 
 #include "porphyry/ask/crew.h"
 
@@ -48,8 +50,12 @@ class MpiMessenger : public Messenger {
   }
 
   void leave(bool all_are_there) override {
-    // The end waits for everybody: when one has died, for ever.
-    if (all_are_there) MPI_Finalize();
+    // The end waits for everybody: when one has died, for ever. Then what was sent last has a moment to go.
+    if (all_are_there) return void(MPI_Finalize());
+    for (int k = 0; k < 1'000 && !sent_.empty(); ++k) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      forget_sent();
+    }
   }
 
  private:

@@ -9,7 +9,8 @@
 namespace porphyry {
 
 // Each step that changed something, then each pass with its time; before them the differences that were
-// asked for. Of the steps, those of one pass and one function where the question names them.
+// asked for. Of the steps, those of one pass and one function where the question names them; JSON has all, as
+// changes name them by number.
 std::string render(const StepsReport& report, bool colour = false, const StepQuestion& asked = {});
 std::string render_json(const StepsReport& report);
 

@@ -78,7 +78,7 @@ class Marker {
 Cover cover(const Module& module, Symbol symbol, const FlowOf& flow, const RuleIndex& rules,
             std::pmr::memory_resource* memory, std::pmr::memory_resource* work) {
   const Function& f = module.function(symbol);
-  Cover out{Matcher(f, flow.loops, rules, work),
+  Cover out{Matcher(f, rules, work),
             FixedTable<Value, uint8_t>(f.value_limit(), work),
             std::pmr::vector<uint16_t>(f.instruction_limit(), memory),
             std::pmr::vector<Value>(work),

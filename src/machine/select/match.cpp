@@ -11,7 +11,6 @@
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/machine/legalize.h"
-#include "wanted.h"
 
 // Small parts of matching that are asked for every node of every pattern tried: calls would cost as much as
 // they do.
@@ -58,10 +57,8 @@ Match Match::kept(const uint32_t* words) {
   return m;
 }
 
-Matcher::Matcher(const Function& function, const Loops& loops, const RuleIndex& rules,
-                 std::pmr::memory_resource* memory)
+Matcher::Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory)
     : f_(function),
-      loops_(loops),
       rules_(rules),
       target_(rules.target()),
       best_(function.instruction_limit(), memory),
@@ -119,7 +116,7 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   for (size_t k = 0; k < variables; ++k)
     if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
       m.cost += cost_of_leaf(v, i);
-  if (loss(m, i) == copy_in_front) m.cost += 3;
+  if (loss(m, i) == Loss::CopyInFront) m.cost += 3;
   return true;
 }
 
@@ -133,28 +130,12 @@ PORPHYRY_INLINE uint32_t Matcher::cost_of_leaf(Value v, Instruction root) const 
   return below ? best_[d].cost : 0;
 }
 
-// Whether a value is wanted after its user: it has other uses, or the user's loop comes back for it.
-PORPHYRY_INLINE bool Matcher::outlives(Value v, Instruction user) const {
-  if (f_.is_constant(v)) return true;
-  if (!f_.has_one_use(v)) {
-    size_t here = 0;
-    for (Value x : f_.operands(user)) here += x == v;
-    return here > 1 || wanted_behind(f_, v, user);
-  }
-  Block loop = loops_.header(f_.block(user));
-  return loop.exists() && !loops_.contains(loop, f_.defining_block(v));
-}
-
-// What comes of the operands that are overwritten: a copy in front of one that is wanted afterwards, or one
-// behind that takes the result to where the loop goes on with it.
-PORPHYRY_INLINE Matcher::Loss Matcher::loss(const Match& m, Instruction root) const {
-  Loss out = no_copy;
-  for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1) {
-    Value v = m.value(static_cast<size_t>(std::countr_zero(bits)));
-    if (!v.exists()) continue;
-    if (outlives(v, root)) return copy_in_front;
-    if (f_.result_count(root) == 0 || !comes_back(f_, f_.result(root), v)) out = copy_behind;
-  }
+// The worst of the operands that are overwritten.
+PORPHYRY_INLINE Loss Matcher::loss(const Match& m, Instruction root) const {
+  Loss out = Loss::None;
+  for (unsigned bits = rules_.facts(m.index).overwritten; bits; bits &= bits - 1)
+    if (Value v = m.value(static_cast<size_t>(std::countr_zero(bits))); v.exists())
+      out = std::max(out, loss_of(f_, v, root));
   return out;
 }
 
@@ -284,8 +265,8 @@ bool Matcher::children(const Rule& rule, const PatternNode& n, Instruction i, In
   plain = in_order(rule, n, i, root, false, m);
   bool is_root = &n == &rule.nodes[0];
   // Both orders may fit: prefer the one whose overwritten operand is lost at less cost.
-  const Loss plain_loss = plain && is_root ? loss(m, root) : no_copy;
-  if (plain && plain_loss == no_copy) return true;
+  const Loss plain_loss = plain && is_root ? loss(m, root) : Loss::None;
+  if (plain && plain_loss == Loss::None) return true;
   if (!in_order(rule, n, i, root, true, before)) return plain;
   if (!plain || loss(before, root) < plain_loss) m = before;
   return true;

@@ -4,9 +4,9 @@
 #include <array>
 #include <optional>
 
-#include "porphyry/analyze/loops.h"
 #include "porphyry/ir/function.h"
 #include "porphyry/machine/rule_index.h"
+#include "wanted.h"
 
 namespace porphyry::machine {
 
@@ -52,8 +52,7 @@ class Match {
 
 class Matcher {
  public:
-  Matcher(const Function& function, const Loops& loops, const RuleIndex& rules,
-          std::pmr::memory_resource* memory);
+  Matcher(const Function& function, const RuleIndex& rules, std::pmr::memory_resource* memory);
 
   // Finds the cheapest rule for each instruction of the block. O(instructions * rules that may cover them).
   void visit(Block b);
@@ -78,8 +77,6 @@ class Matcher {
   bool takes_lanes(const PatternNode& n, Instruction i) const;
   bool is_plain_sum(Instruction i) const;
   bool same_address(Instruction a, Instruction b) const;
-  bool outlives(Value v, Instruction user) const;
-  enum Loss : uint8_t { no_copy, copy_behind, copy_in_front };
   Loss loss(const Match& m, Instruction root) const;
   bool in_order(const Rule& rule, const PatternNode& n, Instruction i, Instruction root, bool swapped,
                 Match& m) const;
@@ -88,7 +85,6 @@ class Matcher {
   bool try_rule(uint16_t index, Instruction i, Match& m) const;
 
   const Function& f_;
-  const Loops& loops_;
   const RuleIndex& rules_;
   const Target& target_;
   struct Best {

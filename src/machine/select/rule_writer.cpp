@@ -72,11 +72,15 @@ class RuleUse {
     w_.put(step.form, std::span(operands, form.operands.size()));
   }
 
+  // Of the pattern; nothing for a temporary.
+  Value value_of(const RuleSource& variable) const {
+    const auto k = static_cast<size_t>(variable.variable);
+    return k < Match::most_variables ? m_.value(k) : Value();
+  }
   // Whether nothing but this use of the rule reads a variable.
   bool is_lost(const RuleSource& s) const {
     if (s.kind != SourceKind::Variable) return false;
-    const auto k = static_cast<size_t>(s.variable);
-    const Value v = k < Match::most_variables ? m_.value(k) : Value();
+    const Value v = value_of(s);
     return !v.exists() ||
            (!w_.f.is_constant(v) && w_.f.has_one_use(v) && w_.f.defining_block(v) == w_.f.block(w_.origin));
   }
@@ -86,19 +90,9 @@ class RuleUse {
     if (form.is_jump || form.operands.size() != 2 || step.out[0].kind != SourceKind::Variable ||
         step.in[0].kind != SourceKind::Variable || step.in[1].kind != SourceKind::Variable)
       return false;
-    auto value = [&](const RuleSource& s) {
-      const auto k = static_cast<size_t>(s.variable);
-      return k < Match::most_variables ? m_.value(k) : Value();
-    };
-    const Value first = value(step.in[0]), second = value(step.in[1]);
+    const Value first = value_of(step.in[0]), second = value_of(step.in[1]);
     if (!first.exists() || !second.exists()) return false;
-    return loss(second) < loss(first);
-  }
-  // What it costs to overwrite a value here: a copy in front, or one behind, which takes the result back.
-  int loss(Value v) const {
-    if (wanted_behind(w_.f, v, w_.origin)) return 2;
-    const bool is_result = w_.f.result_count(w_.origin) && comes_back(w_.f, w_.f.result(w_.origin), v);
-    return is_result ? 0 : 1;
+    return loss_of(w_.f, second, w_.origin) < loss_of(w_.f, first, w_.origin);
   }
   void turned(const RuleStep& step, const Form& form) {
     static constexpr FormOperand in_shape{OperandKind::Register, 0, Type(), true, false};

@@ -40,14 +40,17 @@ class BlockList {
 
 bool wanted_behind(const Function& f, Value v, Instruction i) {
   if (f.is_constant(v)) return true;
+  const Block maker = f.defining_block(v);
+  if (f.has_one_use(v) && maker == f.block(i)) return false;
   BlockList users;
-  size_t uses = 0;
+  size_t uses = 0, here = 0;
   for (Slot s : f.uses(v)) {
     if (++uses > most_uses) return true;
     const Instruction user = f.use(s).user;
-    if (user != i) users.add(f.block(user));
+    users.add(f.block(user));
+    here += user == i && !f.use(s).edge.exists();
   }
-  if (users.size() == 0) return false;
+  if (here > 1) return true;
   size_t steps = 0;
   Instruction last = i;
   for (Instruction j = f.next(i); j.exists(); last = j, j = f.next(j))
@@ -55,7 +58,6 @@ bool wanted_behind(const Function& f, Value v, Instruction i) {
   if (last == i && is_used_by(f, v, i) && info(f.op(i)).ends_block()) return true;
   // Where the value's own block begins, it is another one.
   BlockList seen;
-  const Block maker = f.defining_block(v);
   auto go_on = [&](Block from) {
     for (Edge e : f.edges(f.terminator(from)))
       if (Block to = f.to(e); to != maker && !seen.has(to)) {
@@ -70,7 +72,8 @@ bool wanted_behind(const Function& f, Value v, Instruction i) {
   return false;
 }
 
-bool comes_back(const Function& f, Value result, Value parameter) {
+// Whether a result goes back into the block parameter: they best share a register.
+static bool comes_back(const Function& f, Value result, Value parameter) {
   if (f.is_constant(parameter) || f.kind(parameter) != ValueKind::BlockParameter) return false;
   const Block to = f.defining_block(parameter);
   size_t looked = 0;
@@ -82,6 +85,11 @@ bool comes_back(const Function& f, Value result, Value parameter) {
       if (f.argument(e, k) == result && f.parameters(to)[k] == parameter) return true;
   }
   return false;
+}
+
+Loss loss_of(const Function& f, Value overwritten, Instruction by) {
+  if (wanted_behind(f, overwritten, by)) return Loss::CopyInFront;
+  return f.result_count(by) && comes_back(f, f.result(by), overwritten) ? Loss::None : Loss::CopyBehind;
 }
 
 }  // namespace porphyry::machine

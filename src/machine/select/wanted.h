@@ -6,11 +6,14 @@
 
 namespace porphyry::machine {
 
-// Whether a way leads from behind the instruction to a use of the value. Said of constants too, and where it
-// would take long to find out. O(1): a bounded part of the block, of the uses and of the blocks behind.
+// Whether a way leads from behind the instruction to a use of the value, one by the instruction itself when a
+// loop comes back to it. Said of constants too, of what the instruction reads twice, and where it would take
+// long to find out. O(1): a bounded part of the block, of the uses and of the blocks behind.
 bool wanted_behind(const Function& f, Value v, Instruction i);
 
-// Whether a result goes back into the block parameter: they best share a register.
-bool comes_back(const Function& f, Value result, Value parameter);
+// What comes of overwriting an operand: nothing, a copy behind that takes the result to where a loop goes on
+// with it, or a copy in front, of what is wanted behind.
+enum class Loss : uint8_t { None, CopyBehind, CopyInFront };
+Loss loss_of(const Function& f, Value overwritten, Instruction by);
 
 }  // namespace porphyry::machine
