@@ -13,13 +13,13 @@
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 Code selected_code(uint64_t seed) {
   Realm realm;

@@ -11,6 +11,7 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/object/object.h"
 #include "porphyry/print/literals.h"
+#include "porphyry/render/compare.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/json.h"
@@ -35,9 +36,14 @@ TEST(Compare, FiguresAreThoseOfTheListings) {
   auto module = demo(realm, "frostwatch.por");
   std::vector<Build> builds;
   for (const Level& l : all_levels())
-    builds.push_back(std::move(*build(*module, recipe_of(l), *native_target(), false)));
+    builds.push_back(std::move(*build(*module, recipe_of(l), *native_target(), {.lines = true})));
   Compared table = compare(builds, *figure_named("bytes"));
   ASSERT_EQ(table.builds.size(), all_levels().size());
+  // Without their lines, functions have the same names and figures.
+  std::vector<Build> plain;
+  for (const Level& l : all_levels())
+    plain.push_back(std::move(*build(*module, recipe_of(l), *native_target())));
+  EXPECT_EQ(render_json(compare(plain, *figure_named("bytes"))), render_json(table));
   double last = 1;
   for (const ComparedFunction& f : table.functions) {
     EXPECT_LE(f.change, last) << f.name;
@@ -61,8 +67,8 @@ TEST(Compare, LinesStandOnceOnEachSide) {
   for (uint64_t seed = 1; seed <= 12; ++seed) {
     Realm realm;
     auto module = std::move(make_sample(realm, {.seed = seed, .layout = MemoryLayout{}}).module);
-    auto one = build(*module, recipe_of(*level_named("-O1")), *native_target(), false);
-    auto two = build(*module, recipe_of(*level_named("-Os")), *native_target(), false);
+    auto one = build(*module, recipe_of(*level_named("-O1")), *native_target(), {.lines = true});
+    auto two = build(*module, recipe_of(*level_named("-Os")), *native_target(), {.lines = true});
     ASSERT_TRUE(one.good() && two.good());
     for (const std::string& name : one->names) {
       if (two->find(name) >= two->functions.size()) continue;
@@ -192,7 +198,8 @@ TEST(LoadedObject, OfTheHostCompilerRunsAndIsTimed) {
   auto module = testing::must_read(realm, our_sum);
   auto object = read_object(file, testing::contents(file));
   std::vector<Build> builds;
-  builds.push_back(std::move(*build(*module, recipe_of(*level_named("-O1")), *native_target(), true)));
+  builds.push_back(
+      std::move(*build(*module, recipe_of(*level_named("-O1")), *native_target(), {.run = true})));
   builds.push_back(build_of("theirs", *object, *native_target(), externals, true));
   auto good =
       measure(builds, *module, {{"sum", {"random:400:i32:3", "100"}}}, *native_target(), {.seconds = 0.1});

@@ -6,13 +6,13 @@
 #include "porphyry/targets/targets.h"
 #include "support/forms.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 FormIndex test_for(Type type) {
   for (FormIndex f = first_real_form; f < target().forms.size(); ++f)
@@ -55,12 +55,12 @@ TEST(Flags, WhatFormsLeaveIsWhatATestOfTheirResultWouldLeave) {
     EXPECT_EQ(target().form(target().find(name)).flags_as_tested & 0b10000, 0) << name;
 }
 
-struct Row {
+struct FlagCase {
   const char* what;
   const char* body;  // of func f(a: i64, b: i64, p: ptr) -> i64
   unsigned tests;    // that stay
 };
-const Row rows[] = {
+const FlagCase flag_cases[] = {
     {"a counter", "  t = sub a, 1\n  c = ne t, 0\n  when c go x(t) else y\n", 0},
     {"a sign", "  t = add a, b\n  c = lt.s t, 0\n  r = pick c, a, t\n  go x(r)\n", 0},
     {"greater reads overflow, which a sum leaves otherwise",
@@ -75,7 +75,7 @@ const Row rows[] = {
     {"a parameter", "  c = ne a, 0\n  when c go x(a) else y\n", 1}};
 
 TEST(Flags, SuperfluousTestsGo) {
-  for (const Row& row : rows) {
+  for (const FlagCase& row : flag_cases) {
     Realm realm;
     auto module = testing::must_read(
         realm, std::string("module m\nextern func g()\nfunc f(a: i64, b: i64, p: ptr) -> i64 {\n"

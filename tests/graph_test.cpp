@@ -20,7 +20,7 @@
 namespace porphyry {
 namespace {
 
-const Type i64 = Type::integer(64);
+using types::i64;
 
 class GraphProgram {
  public:

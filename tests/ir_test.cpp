@@ -16,7 +16,7 @@
 namespace porphyry {
 namespace {
 
-const Type i8 = Type::integer(8), i32 = Type::integer(32), i64 = Type::integer(64);
+using types::i8, types::i32, types::i64;
 
 // Every use that the operands and edges name is in its value's list, once, and nothing else is.
 void check_uses(const Function& f) {

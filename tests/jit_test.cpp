@@ -11,14 +11,14 @@
 #include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
 using testing::must_read;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 // What a page may be used for, as the system has it: "r-x".
 std::string permissions(const void* p) {

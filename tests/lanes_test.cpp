@@ -10,13 +10,13 @@
 #include "porphyry/machine/emit.h"
 #include "porphyry/targets/targets.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 using Kernel = void(void*, void*, void*, int64_t);
 

@@ -24,13 +24,13 @@
 #include "porphyry/targets/targets.h"
 #include "support/legal_cases.h"
 #include "support/measure.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 void compare(const std::vector<OperationCase>& all, std::mt19937_64& random, int rounds) {
   Coverage coverage(target(), random() % 2 ? target().usual_features : Features(0));

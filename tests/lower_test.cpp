@@ -24,13 +24,13 @@
 #include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using machine::LowerOptions;
-
-const machine::Target& target() { return *native_target(); }
+using testing::target;
 
 TEST(Lower, TakingAModuleOverGivesWhatACopyGives) {
   for (uint64_t seed = 1; seed <= testing::part_of(60); ++seed) {

@@ -18,14 +18,14 @@
 #include "porphyry/targets/targets.h"
 #include "support/process.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
 using testing::must_read;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 // All 65,536 pairs of bytes through every two-operand and one-operand integer operation: the processor gives
 // what the evaluator gives, by one loop compiled for each operation. Divisions skip what traps.

@@ -12,13 +12,13 @@
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 // Whether a form asks flags for more than to leave them as they are: shifts by nothing do.
 bool asks_flags(const Form& form) {

@@ -1,5 +1,6 @@
 // The page, in a browser: every instruction stands in it once, what belongs together is marked, keys do what
 // they say.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "support/json.h"

@@ -1,5 +1,6 @@
 // Passes on generated programs, by the evaluator: each alone, each after each, and in random order; every
 // pass leaves programs that verify, and keeps only analyses that still hold.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <cmath>

@@ -20,7 +20,7 @@ namespace {
 
 using namespace machine;
 
-const Type i64 = Type::integer(64), ptr = Type::pointer();
+using types::i64, types::ptr;
 
 struct Spelled {
   CType type;

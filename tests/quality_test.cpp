@@ -20,13 +20,13 @@
 #include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
-
-const Target& target() { return *native_target(); }
+using testing::target;
 
 // ---- allocation
 // ---------------------------------------------------------------------------------------------
@@ -182,7 +182,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
     for (size_t k = 0; k < module->symbol_count(); ++k) {
       if (!module->is_function(Symbol(k))) continue;
       Code plain = select(*module, Symbol(k), rules)->code, scheduled = plain;
-      Scratch work;
+      Scratch work, more_work;
       schedule(scheduled, module->function(Symbol(k)), target(), &work);
       for (size_t b = 0; b < plain.blocks.size(); ++b) {
         uint32_t was = estimated_cycles(plain, plain.blocks[b], target()),
@@ -190,7 +190,8 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
         ASSERT_LE(is, was) << "seed " << seed << ", block " << b;
         better += is < was;
       }
-      Allocation a = allocate(plain, target()), s = allocate_either(plain, scheduled, target(), work, true);
+      Allocation a = allocate(plain, target()),
+                 s = allocate_either(plain, scheduled, target(), {work, more_work}, true);
       int before = real_copies(a.code), after = real_copies(s.code);
       with_more_copies += after > before;
       copies[0] += before, copies[1] += after;

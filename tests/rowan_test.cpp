@@ -17,7 +17,7 @@ namespace {
 using namespace machine;
 using testing::must_read;
 
-const Target& target() { return targets::rowan(); }
+using targets::rowan;
 
 constexpr const char* head = "module m\nlayout big pointers 32\n";
 
@@ -26,12 +26,12 @@ class Simulated {
  public:
   explicit Simulated(const std::string& text) : module_(must_read(realm_, head + text)) {
     auto jit =
-        Jit::compile(*module_, target(), {.check_allocation = true}, usual_externals, {.simulated = true});
+        Jit::compile(*module_, rowan(), {.check_allocation = true}, usual_externals, {.simulated = true});
     EXPECT_TRUE(jit.good()) << render(jit.why());
     jit_ = std::move(*jit);
   }
   uint64_t operator()(const char* name, std::vector<uint64_t> arguments) {
-    auto runner = simulate::Runner::make(*jit_, name, target());
+    auto runner = simulate::Runner::make(*jit_, name, rowan());
     EXPECT_TRUE(runner.good()) << render(runner.why());
     auto run = (*runner)->run(arguments);
     EXPECT_EQ(run.end, simulate::RunOutcome::End::Result) << run.message;
@@ -42,7 +42,7 @@ class Simulated {
     std::vector<std::string> out;
     for (const CompiledFunction& f : lowered.functions)
       if (f.name == name)
-        for (const auto& block : make_listing(lowered, f, target()).blocks)
+        for (const auto& block : make_listing(lowered, f, rowan()).blocks)
           for (const auto& line : block.lines) out.push_back(line.text);
     return out;
   }
@@ -54,7 +54,7 @@ class Simulated {
 };
 
 uint32_t word_of(const PlainInstruction& i) {
-  Encoded e = target().encode(target(), i);
+  Encoded e = rowan().encode(rowan(), i);
   EXPECT_EQ(e.size, 4);
   return uint32_t(e.bytes[0]) << 24 | uint32_t(e.bytes[1]) << 16 | uint32_t(e.bytes[2]) << 8 | e.bytes[3];
 }
@@ -62,7 +62,7 @@ PlainOperand reg(unsigned r) { return {.physical = static_cast<uint8_t>(r)}; }
 PlainOperand number(int64_t n) { return {.kind = OperandKind::Literal, .literal = n}; }
 
 TEST(Rowan, FieldsStandWhereTheBookSays) {
-  auto form = [](const char* name) { return target().find(name); };
+  auto form = [](const char* name) { return rowan().find(name); };
   EXPECT_EQ(word_of({form("add"), {reg(1), reg(2), reg(3)}}), 1u << 25 | 1u << 20 | 2u << 15 | 3u << 10);
   EXPECT_EQ(word_of({form("addi"), {reg(31), reg(31), number(-48)}}),
             24u << 25 | 31u << 20 | 31u << 15 | 0xfd0);
@@ -89,7 +89,7 @@ TEST(Rowan, FixupsFillTheirFields) {
        {Case{0, -8, 0x1fffffe, true}, Case{0, 1 << 26, 0x1000000, false}, Case{0, 6, 1, false},
         Case{1, 0x12345678, 0x12345, true}, Case{2, 0x12345678, 0x678, true}}) {
     uint8_t bytes[4] = {};
-    EXPECT_EQ(target().settle(c.kind, bytes, c.value), c.fits) << c.value;
+    EXPECT_EQ(rowan().settle(c.kind, bytes, c.value), c.fits) << c.value;
     EXPECT_EQ(uint32_t(bytes[0]) << 24 | uint32_t(bytes[1]) << 16 | uint32_t(bytes[2]) << 8 | bytes[3],
               c.bits)
         << c.value;
@@ -97,8 +97,8 @@ TEST(Rowan, FixupsFillTheirFields) {
 }
 
 TEST(Rowan, NumbersAreMadeInOneInstructionOrTwo) {
-  EXPECT_EQ(literal_instructions(target(), 3, -2048).size(), 1u);
-  EXPECT_EQ(literal_instructions(target(), 3, 2048).size(), 2u);
+  EXPECT_EQ(literal_instructions(rowan(), 3, -2048).size(), 1u);
+  EXPECT_EQ(literal_instructions(rowan(), 3, 2048).size(), 2u);
   Simulated m("func f() -> i32 {\na:\n  return -559038737\n}\nfunc g() -> i32 {\na:\n  return -7\n}\n");
   EXPECT_EQ(m("f", {}), 0xdeadbeef);
   EXPECT_EQ(m("g", {}), 0xfffffff9);
@@ -187,7 +187,7 @@ enter:
 }
 
 TEST(Rowan, ABookThatNamesTooLittleIsRefused) {
-  machine::Target poor = target();
+  machine::Target poor = rowan();
   poor.upkeep.spills = poor.upkeep.spills.first(1);
   poor.upkeep.jump = poor.upkeep.add = 0;
   Realm realm;
@@ -200,15 +200,15 @@ TEST(Rowan, ABookThatNamesTooLittleIsRefused) {
 TEST(Rowan, RunsNowhereButInTheSimulator) {
   Realm realm;
   auto module = must_read(realm, std::string(head) + "func f() {\na:\n  return\n}\n");
-  auto refused = Jit::compile(*module, target());
+  auto refused = Jit::compile(*module, rowan());
   ASSERT_FALSE(refused.good());
   EXPECT_EQ(refused.why()[0].message, "code for rowan does not run on this processor");
-  auto lazy = Jit::compile(*module, target(), {}, usual_externals, {.simulated = true, .lazy = true});
+  auto lazy = Jit::compile(*module, rowan(), {}, usual_externals, {.simulated = true, .lazy = true});
   ASSERT_FALSE(lazy.good());
   EXPECT_EQ(lazy.why()[0].message, "code for rowan cannot be compiled when it is first called");
-  EXPECT_EQ(object_problems(*module, target())[0].message, "there are no object files for rowan");
+  EXPECT_EQ(object_problems(*module, rowan())[0].message, "there are no object files for rowan");
   auto little = must_read(realm, "module m\nfunc f() {\na:\n  return\n}\n");
-  auto wrong = lower(*little, target());
+  auto wrong = lower(*little, rowan());
   ASSERT_FALSE(wrong.good());
   EXPECT_EQ(wrong.why()[0].message, "'layout little' is not how rowan lays out memory");
   EXPECT_EQ(wrong.why()[0].expected, "layout big, with pointers of 32 bits");

@@ -21,13 +21,14 @@
 #include "porphyry/targets/targets.h"
 #include "support/measure.h"
 #include "support/read.h"
+#include "support/targets.h"
 
 namespace porphyry {
 namespace {
 
 using namespace machine;
 
-const Target& target() { return *native_target(); }
+using testing::target;
 
 // What an instruction left, in the book's numbers of registers and flags.
 struct Moment {

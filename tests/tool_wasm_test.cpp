@@ -13,8 +13,6 @@ namespace {
 using namespace testing;
 using namespace testing::wasm_text;
 
-const std::string add = op(0x6a);
-
 // Sums readings, and says so when it is run as a command.
 std::string station() {
   WasmModule m;

@@ -11,9 +11,9 @@ namespace porphyry {
 namespace {
 
 const std::string library = PORPHYRY_EXAMPLES "/example_regions.so";
-const std::string tool = PORPHYRY_TOOL, demo = PORPHYRY_ROOT "/demo/";
+const std::string tool_path = PORPHYRY_TOOL, demo = PORPHYRY_ROOT "/demo/";
 
-testing::Ran ran(const std::string& words) { return testing::run_command(tool + " " + words + " 2>&1"); }
+testing::Ran ran(const std::string& words) { return testing::run_command(tool_path + " " + words + " 2>&1"); }
 
 TEST(UserPasses, TellWhatTheyFind) {
   auto notes = testing::read_json(

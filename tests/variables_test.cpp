@@ -17,7 +17,7 @@ namespace porphyry {
 namespace {
 
 constexpr size_t variable_count = 4;
-const Type i64 = Type::integer(64);
+using types::i64;
 
 // Where a front end keeps its variables: here, or in the frame.
 class Store {

@@ -17,8 +17,8 @@
 namespace porphyry {
 namespace {
 
-const Type i32 = Type::integer(32), i64 = Type::integer(64), lanes = i32.with_lanes(4), f32 = Type::f32(),
-           mask = Type::boolean().with_lanes(4);
+using types::i32, types::i64, types::f32;
+const Type lanes = i32.with_lanes(4), mask = Type::boolean().with_lanes(4);
 
 // A right function, and room for one mistake in it.
 struct Ground {

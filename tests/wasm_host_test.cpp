@@ -20,8 +20,6 @@ namespace {
 using namespace testing;
 using namespace testing::wasm_text;
 
-const std::string add = op(0x6a), drop = op(0x1a);
-
 std::shared_ptr<const wasm::NativeCode> compiled(std::string bytes, bool guarded = true) {
   auto program = must_load(std::move(bytes), {.guarded = guarded});
   auto code = wasm::NativeCode::compile(program, *native_target());

@@ -21,8 +21,6 @@ namespace {
 using namespace testing;
 using namespace testing::wasm_text;
 
-const std::string add = op(0x6a), sub = op(0x6b), mul = op(0x6c), drop = op(0x1a), unreachable = op(0);
-
 // Runs a call on all engines; what comes out must be this.
 void expect(const std::string& bytes, const std::vector<std::pair<std::vector<uint64_t>, std::string>>& calls,
             const char* name = "f") {

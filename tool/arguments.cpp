@@ -5,12 +5,13 @@
 #include <CLI/CLI.hpp>
 
 namespace porphyry::tool {
-namespace {
 
 std::string upper(std::string word) {
   for (char& c : word) c = static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
   return word;
 }
+
+namespace {
 
 // The arguments of a verb in their order, as the usage line has them.
 std::string argument_list(const CLI::App& verb) {

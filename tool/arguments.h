@@ -8,6 +8,8 @@
 
 namespace porphyry::tool {
 
+std::string upper(std::string word);
+
 // `porphyry VERB FILE … [options]`; arguments are named FILE, FUNCTION, NUMBER or WORD.
 void speak_our_form(CLI::App& app);
 

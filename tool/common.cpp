@@ -362,5 +362,6 @@ std::optional<std::string> filtered(const std::string& command, const std::strin
 }
 
 bool on_terminal() { return isatty(STDOUT_FILENO) != 0; }
+bool in_colour(const Options& o) { return o.output.empty() && on_terminal() && !o.no_colour; }
 
 }  // namespace porphyry::tool

@@ -85,6 +85,8 @@ std::string known_forms();    // in words
 std::string known_targets();  // in words
 std::string known_levels();   // in words
 bool on_terminal();
+// Whether what goes to the output of this call is coloured.
+bool in_colour(const Options& o);
 // What a command of the system writes when it reads `input`; nothing when it fails.
 std::optional<std::string> filtered(const std::string& command, const std::string& input);
 

@@ -95,7 +95,7 @@ struct SideBuilt {
   std::optional<Build> build;
 };
 
-void build_side(const Side& side, const std::string& bytes, const machine::Target& target, bool run,
+void build_side(const Side& side, const std::string& bytes, const machine::Target& target, BuildWants wants,
                 SideBuilt& out) {
   if (is_object(bytes)) {
     auto object = read_object(side.options.file, bytes);
@@ -104,7 +104,7 @@ void build_side(const Side& side, const std::string& bytes, const machine::Targe
       fail({complaint("'" + side.options.file + "' is for another processor",
                       "an object for " + std::string(target.name))},
            input_at_fault);
-    out.build = build_of(side.name, *object, target, externals, run);
+    out.build = build_of(side.name, *object, target, externals, wants.run);
     return;
   }
   out.module = load(side.options, bytes);
@@ -113,7 +113,7 @@ void build_side(const Side& side, const std::string& bytes, const machine::Targe
   BuildRecipe recipe{side.name, pipeline_of(side.options, "-O0"), lower_options(side.options, target)};
   if (wants_target(recipe.pipeline))
     fail({complaint("legalization is done by lowering", "a pipeline over the IR")}, call_at_fault);
-  auto one = build(*out.module->module, recipe, target, run);
+  auto one = build(*out.module->module, recipe, target, wants);
   if (!one) fail(one.why(), input_at_fault);
   out.build = std::move(*one);
 }
@@ -127,7 +127,8 @@ Built built(const Options& o, const machine::Target& target) {
   // Each side has a module of its own. Higher levels take longer: they come first.
   each_on_all_cores(sides.size(), [&](size_t done) {
     const size_t k = sides.size() - 1 - done;
-    build_side(sides[k], bytes.at(sides[k].options.file), target, !o.one_calls.empty(), all[k]);
+    build_side(sides[k], bytes.at(sides[k].options.file), target,
+               {.run = !o.one_calls.empty(), .lines = !o.function.empty()}, all[k]);
   });
   Built out;
   for (SideBuilt& side : all) {
@@ -176,9 +177,8 @@ int verb_compare(const Options& o) {
              call_at_fault);
       auto lines = align(builds[0].functions[builds[0].find(o.function)],
                          builds[1].functions[builds[1].find(o.function)], target);
-      return put_out(o, o.json
-                            ? render_json(lines, builds[0], builds[1], o.function)
-                            : render(lines, builds[0], builds[1], o.function, on_terminal() && !o.no_colour));
+      return put_out(o, o.json ? render_json(lines, builds[0], builds[1], o.function)
+                               : render(lines, builds[0], builds[1], o.function, in_colour(o)));
     }
     if (!o.one_calls.empty()) {
       if (!module)
@@ -193,7 +193,7 @@ int verb_compare(const Options& o) {
       say(render(measure(builds, *module, calls, target)));
     }
     Compared table = compare(builds, *by);
-    put_out(o, o.json ? render_json(table) : render(table, *by, on_terminal() && !o.no_colour));
+    put_out(o, o.json ? render_json(table) : render(table, *by, in_colour(o)));
   });
 }
 

@@ -74,9 +74,9 @@ int verb_demo(const Options& given) {
       }
     for (const auto& f : tours[0].jit->lowered().functions)
       if (f.name == "coldest")
-        told += fmt::format("\nThe machine code of one kernel, each line with what it came from:\n\n{}",
-                            render(machine::make_listing(tours[0].jit->lowered(), f, target_of(o)),
-                                   on_terminal() && !o.no_colour));
+        told += fmt::format(
+            "\nThe machine code of one kernel, each line with what it came from:\n\n{}",
+            render(machine::make_listing(tours[0].jit->lowered(), f, target_of(o)), in_colour(o)));
     double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
     told += fmt::format("\n{} kernels, {} of them the same on both, in {:.2f} seconds\n", kernels,
                         kernels - differ, seconds);

@@ -49,6 +49,10 @@ void add_level(CLI::App* verb, Options& o) {
                    "A record of runs (see run --record): how often edges are taken");
 }
 
+void add_colour(CLI::App* verb, Options& o) {
+  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+}
+
 void add_output(CLI::App* verb, Options& o) {
   verb->add_option("-o", o.output, "Where to write (a folder for several inputs); standard output otherwise")
       ->type_name("FILE");
@@ -77,6 +81,7 @@ void options_of_check(CLI::App* verb, Options& o) {
   verb->add_flag("--secret", o.secret,
                  "Where parameters that are marked secret decide branches, are part of addresses, or of what "
                  "takes its time, in the IR and in the code of a level; ends with 1 where they do");
+  add_colour(verb, o);
 }
 
 void options_of_show(CLI::App* verb, Options& o) {
@@ -91,7 +96,7 @@ void options_of_show(CLI::App* verb, Options& o) {
   verb->add_option("--view", o.view, "A drawing in place of the program: " + views);
   verb->add_option("--slice", o.slice, "All that this value of --function depends on");
   verb->add_flag("--forward", o.forward, "With --slice, all that depends on it");
-  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  add_colour(verb, o);
 }
 
 void options_of_make_sample(CLI::App* verb, Options& o) {
@@ -136,6 +141,7 @@ void options_of_optimize(CLI::App* verb, Options& o) {
       ->allow_extra_args(false);
   verb->add_option("--inputs", o.inputs, "With --check, how many inputs are made for each function");
   verb->add_option("--seed", o.seed, "With --check, which inputs are made");
+  add_colour(verb, o);
 }
 
 void options_of_lower(CLI::App* verb, Options& o) {
@@ -149,7 +155,7 @@ void options_of_lower(CLI::App* verb, Options& o) {
   verb->add_option("--until", o.until, "The last step of legalization to take, with --as ir");
   verb->add_option("--header", o.header, "WebAssembly: also write the C header of the object to this file");
   verb->add_flag("--lives", o.lives, "Where each value lived, not only those that were moved");
-  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  add_colour(verb, o);
 }
 
 void options_of_run(CLI::App* verb, Options& o) {
@@ -197,7 +203,7 @@ void options_of_compare(CLI::App* verb, Options& o) {
                    "\"FUNCTION ARGUMENT …\" to be timed in every build, as run takes it; may be repeated")
       ->allow_extra_args(false);
   verb->add_option("--function", o.function, "The lines of this function in two builds, beside each other");
-  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  add_colour(verb, o);
 }
 
 void options_of_hunt(CLI::App* verb, Options& o) {
@@ -230,6 +236,7 @@ void options_of_prove(CLI::App* verb, Options& o) {
   verb->add_option("--bound", o.bound, "Rounds of loops, all together, that a run may take (4 unless said)");
   verb->add_option("--time-limit", o.time_limit,
                    "Seconds for each function: to follow it, and again for the solver");
+  add_colour(verb, o);
 }
 
 void options_of_manual(CLI::App* verb, Options& o) {
@@ -292,13 +299,13 @@ void options_of_why(CLI::App* verb, Options& o) {
   verb->add_option("--code", o.code,
                    "Why the code of one value is what it is, or the instruction at an offset: the rules "
                    "that were tried, and where the value lay");
-  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  add_colour(verb, o);
 }
 
 void options_of_demo(CLI::App* verb, Options& o) {
   verb->add_option("--folder", o.folder,
                    "Where frostwatch.por and its data lie; those that are shipped otherwise");
-  verb->add_flag("--no-colour", o.no_colour, "Plain text on a terminal, too");
+  add_colour(verb, o);
 }
 
 struct Verb {

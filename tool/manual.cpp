@@ -5,6 +5,7 @@
 #include <CLI/CLI.hpp>
 #include <algorithm>
 
+#include "arguments.h"
 #include "common.h"
 #include "porphyry/ask/compare.h"
 #include "porphyry/ask/views.h"
@@ -70,11 +71,6 @@ std::string roff(std::string_view text) {
       out += c;
   }
   return out;
-}
-
-std::string upper(std::string text) {
-  for (char& c : text) c = static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
-  return text;
 }
 
 std::string in_single_quotes(std::string_view text) {

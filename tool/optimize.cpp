@@ -11,7 +11,8 @@
 namespace porphyry::tool {
 namespace {
 
-bool in_colour(const Options& o) { return on_terminal() && !o.no_colour; }
+// What is told beside the module, which alone goes into a file.
+bool told_in_colour(const Options& o) { return on_terminal() && !o.no_colour; }
 
 std::vector<WrittenCall> calls_of(const Options& o) {
   std::vector<WrittenCall> out;
@@ -31,7 +32,7 @@ std::string checked(const Options& o, Loaded& loaded, const Pipeline& pipeline) 
   options.inputs.limits.seed = o.seed;
   auto report = check_passes(*loaded.module, pipeline, options);
   if (!report) fail(report.why(), call_at_fault);
-  std::string text = o.json ? render_json(*report) : render(*report, in_colour(o));
+  std::string text = o.json ? render_json(*report) : render(*report, told_in_colour(o));
   if (!report->wrong) return text;
   tell(o, text);
   throw Failure{input_at_fault, {}};
@@ -50,7 +51,7 @@ std::string stepped(const Options& o, Loaded& loaded, const Pipeline& pipeline) 
     report = std::move(*ran);
     return Diagnostics();
   });
-  return o.json ? render_json(*report) : render(*report, in_colour(o), question);
+  return o.json ? render_json(*report) : render(*report, told_in_colour(o), question);
 }
 
 }  // namespace

@@ -42,7 +42,7 @@ int verb_prove(const Options& o) {
         all.back().trace = render(*both);
     }
     if (all.empty()) function_of(*before->module, o.function);
-    put_out(o, o.json ? render_json(all) : render(all, on_terminal()));
+    put_out(o, o.json ? render_json(all) : render(all, in_colour(o)));
     if (different) throw Failure{input_at_fault, {}};
   });
 }

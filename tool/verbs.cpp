@@ -37,7 +37,7 @@ static void check_secrets(const Options& o) {
   auto lowered = machine::lower(*loaded->module, target, options);
   if (!lowered) fail(lowered.why(), input_at_fault);
   report.in_code = secret_uses(*lowered, target);
-  put_out(o, o.json ? render_json(report) : render(report, on_terminal()));
+  put_out(o, o.json ? render_json(report) : render(report, in_colour(o)));
   if (!report.in_program.empty() || !report.in_code.empty()) throw Failure{input_at_fault, {}};
 }
 
@@ -98,7 +98,7 @@ static void show_object(const std::string& bytes, const Options& o) {
     return put_out(o, render_json(all.functions));
   if (!o.as.empty() && o.as != "listing" && o.as != "text")
     fail({complaint("an object file has no form '" + o.as + "'", "listing or json")}, call_at_fault);
-  put_out(o, render(all, o.output.empty() && on_terminal() && !o.no_colour, o.function.empty()));
+  put_out(o, render(all, in_colour(o), o.function.empty()));
 }
 
 // A form that --as names, or that the ending of -o asks for.
@@ -142,7 +142,7 @@ static void show_view(const Module& module, const Options& o, const Notes& notes
   }
   const Drawing d =
       view->draw(module, view->of_module ? Symbol() : only_function(module, o, "this view"), notes);
-  put_out(o, as == "text"   ? render(d, o.output.empty() && on_terminal())
+  put_out(o, as == "text"   ? render(d, in_colour(o))
              : as == "json" ? render_json(d)
                             : drawn(render_dot(d), o, as));
 }
@@ -167,8 +167,7 @@ static void show_drawings(const std::vector<Drawing>& drawings, const Options& o
   if (as == "json") return put_out(o, render_json(shown[0]));
   if (as != "text") return put_out(o, drawn(render_dot(shown[0]), o, as));
   std::string out;
-  for (const Drawing& d : shown)
-    out += (out.empty() ? "" : "\n") + render(d, o.output.empty() && on_terminal());
+  for (const Drawing& d : shown) out += (out.empty() ? "" : "\n") + render(d, in_colour(o));
   put_out(o, out);
 }
 
@@ -177,7 +176,7 @@ static void show_slice(const Module& module, const Options& o) {
   auto s = slice(module, only_function(module, o, "a slice"), o.slice,
                  o.forward ? SliceWay::Forward : SliceWay::Backward);
   if (!s) fail(s.why(), call_at_fault);
-  put_out(o, as == "text"   ? render(*s, o.output.empty() && on_terminal())
+  put_out(o, as == "text"   ? render(*s, in_colour(o))
              : as == "json" ? render_json(*s)
                             : drawn(render_dot(drawing_of(*s)), o, as));
 }
@@ -329,7 +328,7 @@ static std::string lowered(const Options& o, std::string_view as) {
       listings.push_back(machine::make_listing(*code, f, target));
   if (as == "json") return render_json(listings);
   std::string out;
-  bool colour = o.output.empty() && on_terminal() && !o.no_colour;
+  bool colour = in_colour(o);
   for (const auto& l : listings) out += (out.empty() ? "" : "\n") + render(l, colour, o.lives);
   return out;
 }

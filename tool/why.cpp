@@ -14,8 +14,6 @@
 namespace porphyry::tool {
 namespace {
 
-bool in_colour(const Options& o) { return o.output.empty() && on_terminal() && !o.no_colour; }
-
 NoteQuestion question_of(const Options& o, const Module& module, const Pipeline& pipeline) {
   NoteQuestion out{.function = o.function, .value = o.value, .pass = o.pass, .line = o.line, .text = o.text};
   if (!o.function.empty()) function_of(module, o.function);

@@ -111,14 +111,12 @@ std::optional<Progress> progress_of(const Function& f, const Loops& loops, const
 
 namespace {
 
-int64_t as_signed(Bits b, unsigned width) {
+int64_t signed_of(Bits b, unsigned width) {
   return static_cast<int64_t>(static_cast<uint64_t>(b) << (64 - width)) >> (64 - width);
 }
 
 // Whether each round brings what is compared nearer to where the relation ends.
-bool leads_to_limit(const Rounds& r) {
-  return (r.step > 0) == is_below(r.relation);
-}
+bool leads_to_limit(const Rounds& r) { return (r.step > 0) == is_below(r.relation); }
 
 // Whether counting by `step` cannot wrap past the limit before it leaves.
 bool cannot_wrap(const Function& f, const Rounds& r, bool fits_s, bool fits_u) {
@@ -152,7 +150,7 @@ std::optional<uint64_t> count(const Rounds& r, Bits start, Bits limit, unsigned 
     return static_cast<uint64_t>(apart / step);
   }
   bool with_sign = sees_signs(r.relation);
-  auto number = [&](Bits b) { return with_sign ? Wide(as_signed(b, width)) : static_cast<Wide>(b); };
+  auto number = [&](Bits b) { return with_sign ? Wide(signed_of(b, width)) : static_cast<Wide>(b); };
   Wide from = number(first), to = number(limit), step = r.step;
   Wide greatest = with_sign ? static_cast<Wide>(mask >> 1) : static_cast<Wide>(mask);
   Wide least = with_sign ? -greatest - 1 : 0;
@@ -196,7 +194,7 @@ struct Question {
   const LoopShape& loop;
 };
 
-std::optional<Rounds> counted(const Question& q, Rounds r, Op op, Value compared, Value limit) {
+std::optional<Rounds> by_counting(const Question& q, Rounds r, Op op, Value compared, Value limit) {
   const Function& f = q.f;
   if (!stays_same(f, q.loops, q.loop.head, limit)) return std::nullopt;
   auto linear = linear_in(f, q.loop.head, compared);
@@ -206,14 +204,14 @@ std::optional<Rounds> counted(const Question& q, Rounds r, Op op, Value compared
   unsigned width = f.type(compared).bits();
   r.relation = op, r.limit = limit, r.start = progress->start, r.parameter = linear->parameter;
   r.scale = linear->scale, r.offset = linear->offset;
-  r.step = as_signed((f.constant_word(progress->step) * linear->scale) & mask_of(width), width);
+  r.step = signed_of((f.constant_word(progress->step) * linear->scale) & mask_of(width), width);
   if (r.step == 0 || r.step == INT64_MIN || op == Op::Eq) return std::nullopt;
   if (f.is_constant(r.start) && f.is_constant(limit))
     r.known = count(r, f.constant_word(r.start), f.constant_word(limit), width);
   if (r.known) return r;
   // Promises tell of sums as numbers, so the step must be the same as a number.
   __int128 exact =
-      __int128(as_signed(f.constant_word(progress->step), width)) * as_signed(linear->scale, width);
+      __int128(signed_of(f.constant_word(progress->step), width)) * signed_of(linear->scale, width);
   bool fits_s = linear->fits_s && progress->fits_s && exact == r.step;
   bool fits_u = linear->fits_u && progress->fits_u && exact == r.step;
   bool ends = op == Op::Ne ? r.step == 1 || r.step == -1 : cannot_wrap(f, r, fits_s, fits_u);
@@ -260,8 +258,8 @@ std::optional<Rounds> rounds_of(const Function& f, const Loops& loops, const Dom
     r.stays = stays, r.leaves = leaves, r.only_exit = loop.exits.size() == 1;
     Question q{f, loops, loop};
     Value a = f.operand(d, 0), b = f.operand(d, 1);
-    auto found = counted(q, r, op, a, b);
-    if (!found) found = counted(q, r, relatives_of(op)->mirrored, b, a);
+    auto found = by_counting(q, r, op, a, b);
+    if (!found) found = by_counting(q, r, relatives_of(op)->mirrored, b, a);
     if (!found) found = by_bits(q, r, op, a, b);
     if (found && (!best || (found->known && (!best->known || *found->known < *best->known)))) best = found;
   }

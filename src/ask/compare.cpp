@@ -65,27 +65,32 @@ size_t Build::find(std::string_view name) const {
 }
 
 Result<Build> build(const Module& module, const BuildRecipe& recipe, const machine::Target& target,
-                    bool run) {
+                    BuildWants wants) {
   Build out{.name = recipe.name};
   auto copy = clone(module);
   if (recipe.permits) give_permits(*copy, recipe.permits);
   if (Diagnostics wrong = run_pipeline(*copy, recipe.pipeline); !wrong.empty()) return wrong;
-  if (run) {
+  if (wants.run) {
     auto code = Jit::compile(*copy, target, recipe.options);
     if (code)
       out.code = std::move(*code);
     else
       out.no_run = code.why()[0].message;
   }
+  auto list = [&](const machine::LoweredModule& lowered) {
+    for (const auto& f : lowered.functions) {
+      out.functions.push_back(wants.lines ? make_listing(lowered, f, target)
+                                          : FunctionListing{.name = f.name, .totals = totals_of(f, target)});
+      out.functions.back().signature.clear();
+    }
+  };
   if (!out.code) {
     auto lowered = machine::lower(std::move(copy), target, recipe.options);
     if (!lowered) return lowered.why();
-    for (const auto& f : lowered->functions) out.functions.push_back(make_listing(*lowered, f, target));
+    list(*lowered);
   } else {
-    const machine::LoweredModule& lowered = out.code->lowered();
-    for (const auto& f : lowered.functions) out.functions.push_back(make_listing(lowered, f, target));
+    list(out.code->lowered());
   }
-  for (FunctionListing& f : out.functions) f.signature.clear();
   for (const FunctionListing& f : out.functions) out.names.push_back(f.name);
   out.times.resize(out.functions.size());
   return out;
@@ -245,9 +250,10 @@ std::optional<double> value_of(const ComparedFunction& f, size_t build, const Fi
 Compared compare(const std::vector<Build>& builds, const Figure& by) {
   Compared out;
   out.sums.resize(builds.size());
+  std::unordered_map<std::string, size_t> rows;
   auto row_of = [&](const std::string& name) -> ComparedFunction& {
-    for (ComparedFunction& f : out.functions)
-      if (f.name == name) return f;
+    if (auto [at, first] = rows.try_emplace(name, out.functions.size()); !first)
+      return out.functions[at->second];
     out.functions.push_back({.name = name});
     out.functions.back().totals.resize(builds.size());
     out.functions.back().times.resize(builds.size());

@@ -134,13 +134,13 @@ Drawing control_of(const Module& module, Symbol s, const Notes&) {
 // ---- kinds
 // ---------------------------------------------------------------------------------------------------
 
-struct Access {
+struct KnownAccess {
   Symbol function;
   Instruction at;
   MemoryAccess what;
 };
 
-std::string access_text(const Module& module, const Access& a) {
+std::string access_text(const Module& module, const KnownAccess& a) {
   return fmt::format("{}: {}", module.symbol_name(a.function),
                      write_text(module, module.function(a.function), a.at));
 }
@@ -150,7 +150,7 @@ std::string_view relation_text(Overlap o) {
 }
 
 // Of the pairs of accesses in one function: whether they may touch common bytes, and why.
-void pairs_of(const Module& module, Symbol s, const std::vector<Access>& accesses, Drawing& out) {
+void pairs_of(const Module& module, Symbol s, const std::vector<KnownAccess>& accesses, Drawing& out) {
   constexpr size_t most = 400;  // rows
   const Alias alias(module, module.function(s), module[s].facts);
   for (size_t a = 0; a < accesses.size(); ++a)
@@ -180,7 +180,7 @@ Drawing kinds_of(const Module& module, Symbol, const Notes&) {
   for (Symbol s : module.functions()) {
     const Function& f = module.function(s);
     const Alias alias(module, f, module[s].facts);
-    std::vector<Access> accesses;
+    std::vector<KnownAccess> accesses;
     for (Block b : f.blocks())
       for (Instruction i : f.instructions(b)) {
         const Op op = f.op(i);

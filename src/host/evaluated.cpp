@@ -15,7 +15,7 @@
 namespace porphyry::wasm {
 namespace {
 
-constexpr Type ptr = Type::pointer(), i64 = Type::integer(64);
+using types::ptr, types::i64;
 
 DataPiece numbers(Type t, std::vector<uint64_t> all) {
   return {.kind = DataPiece::Kind::Numbers, .type = t, .numbers = std::move(all)};

@@ -11,7 +11,7 @@
 namespace porphyry::wasm {
 namespace {
 
-constexpr Type ptr = Type::pointer(), i64 = Type::integer(64), i32 = Type::integer(32);
+using types::ptr, types::i64, types::i32;
 
 const char* c_type(ValueType t) {
   switch (t) {

@@ -2,17 +2,19 @@
 
 namespace porphyry {
 namespace {
-constexpr std::string_view promises[] = {"fits.s", "fits.u", "lossless", "nonzero", "bounded", "separate"};
-constexpr std::string_view permits[] = {"reorder",    "fuse",     "nonan", "noinf",
-                                        "nozerosign", "estimate", "ends"};
-constexpr std::string_view marks[] = {"sole", "const", "secret"};
-constexpr std::string_view outsides[] = {"reads", "writes nothing", "returns", "allocates", "frees", "pure"};
+constexpr std::string_view words_for_promises[] = {"fits.s",  "fits.u",  "lossless",
+                                                   "nonzero", "bounded", "separate"};
+constexpr std::string_view words_for_permits[] = {"reorder",    "fuse",     "nonan", "noinf",
+                                                  "nozerosign", "estimate", "ends"};
+constexpr std::string_view words_for_marks[] = {"sole", "const", "secret"};
+constexpr std::string_view words_for_outsides[] = {"reads",     "writes nothing", "returns",
+                                                   "allocates", "frees",          "pure"};
 }  // namespace
 
-std::span<const std::string_view> promise_words() { return promises; }
-std::span<const std::string_view> permit_words() { return permits; }
-std::span<const std::string_view> mark_words() { return marks; }
-std::span<const std::string_view> outside_words() { return outsides; }
+std::span<const std::string_view> promise_words() { return words_for_promises; }
+std::span<const std::string_view> permit_words() { return words_for_permits; }
+std::span<const std::string_view> mark_words() { return words_for_marks; }
+std::span<const std::string_view> outside_words() { return words_for_outsides; }
 
 std::string words_of(uint8_t bits, std::span<const std::string_view> words, std::string_view between) {
   std::string out;

@@ -50,14 +50,15 @@ class FunctionLowering {
     if (!problems_.empty()) return;
     Code before;
     if (options.check_allocation) before = selected_->code;
-    memory_.work.reset();
+    const RoundMemory rounds{memory_.work, memory_.more_work};
+    rounds.reset();
     bool remembered = options.check_allocation || options.explain || !watched_.empty();
     if (!unscheduled_) {
-      allocation_ = allocate(std::move(selected_->code), target, memory_.work, remembered);
+      allocation_ = allocate(std::move(selected_->code), target, rounds, remembered);
     } else {
       Code plain = options.check_allocation ? *unscheduled_ : Code();
-      allocation_ = allocate_either(std::move(*unscheduled_), std::move(selected_->code), target,
-                                    memory_.work, remembered);
+      allocation_ =
+          allocate_either(std::move(*unscheduled_), std::move(selected_->code), target, rounds, remembered);
       // Which of the two it is, its own lines tell.
       if (options.check_allocation && !check_allocation(before, *allocation_, target).empty()) before = plain;
     }
@@ -157,7 +158,7 @@ class BodyLowering {
   void lower_batch() {
     Module& legal = *out_.legal;
     for (size_t k = 0; k < batch_.size(); ++k) {
-      memory_[k].code.reset(), memory_[k].work.reset();
+      memory_[k].reset();
       lowerings_[k].emplace(batch_[k], memory_[k], watched_[k]);
     }
     each([&](FunctionLowering& f) { f.match(legal, rules_); });
@@ -211,7 +212,7 @@ Result<LoweredModule> lower_bodies(LoweredModule out, const Module& from, const 
 Result<CompiledFunction> lower_function(const Module& legal, Symbol function, const RuleIndex& rules,
                                         const LowerOptions& options, LowerMemory& memory,
                                         std::span<const Watched> watched) {
-  memory.code.reset(), memory.work.reset();
+  memory.reset();
   FunctionLowering f(function, memory, watched);
   f.match(legal, rules);
   f.write_code(legal, rules.target(), options);

@@ -3,11 +3,6 @@
 namespace porphyry {
 namespace {
 
-bool over_module(const Pipeline::Step& step) {
-  return (step.pass && step.pass->over_module()) ||
-         std::any_of(step.inner.begin(), step.inner.end(), over_module);
-}
-
 class PipelineReader {
  public:
   PipelineReader(std::string_view text, const PassTable& table) : text_(text), table_(table) {}
@@ -81,7 +76,7 @@ class PipelineReader {
     Pipeline::Step step{std::move(pass), {}};
     if (accept('{')) {
       steps(step.inner, true);
-      if (over_module(step))
+      if (step.over_module())
         complain(from, name.size(), "a pass over the module stands here with what follows it, or in that",
                  "passes over functions before and inside of braces");
     }
@@ -112,6 +107,11 @@ void collect_names(const std::vector<Pipeline::Step>& steps, std::vector<std::st
 }
 
 }  // namespace
+
+bool Pipeline::Step::over_module() const {
+  return (pass && pass->over_module()) ||
+         std::any_of(inner.begin(), inner.end(), [](const Step& s) { return s.over_module(); });
+}
 
 std::string Pipeline::text() const { return steps_text(steps); }
 

@@ -140,12 +140,6 @@ void each_pass(Steps steps, Visit visit) {
   }
 }
 
-bool over_module(const Pipeline::Step& step) {
-  bool out = false;
-  each_pass({&step, 1}, [&](const Pass& p) { out |= p.over_module(); });
-  return out;
-}
-
 void finish(Module& module, Steps steps, const PipelineOptions& options) {
   ModuleContext context{module, options.notes, options.surroundings, {}, false, options.drawings};
   each_pass(steps, [&](const Pass& p) {
@@ -163,7 +157,7 @@ class ModuleRun {
     bool changed = false;
     while (!steps.empty() && goes_on()) {
       size_t plain = 0;
-      while (plain < steps.size() && !over_module(steps[plain])) ++plain;
+      while (plain < steps.size() && !steps[plain].over_module()) ++plain;
       if (plain) changed |= each_function(steps.first(plain));
       steps = steps.subspan(plain);
       if (steps.empty() || !goes_on()) break;

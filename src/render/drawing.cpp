@@ -57,7 +57,7 @@ class TextWriter {
   std::string out_;
 };
 
-std::string escaped(std::string_view text) {
+std::string in_quotes(std::string_view text) {
   std::string out;
   for (char c : text) {
     if (c == '"' || c == '\\') out += '\\';
@@ -74,7 +74,7 @@ class DotWriter {
     out_ = fmt::format(
         "digraph drawing {{\n  label=\"{}\"; labelloc=t; labeljust=l; fontname=\"DejaVu Sans Mono\"; "
         "fontsize=13;\n",
-        escaped(d_.title));
+        in_quotes(d_.title));
     out_ +=
         "  bgcolor=\"#fbfaf7\"; rankdir=TB; nodesep=0.35; ranksep=0.4;\n"
         "  node [shape=box, style=\"filled,rounded\", color=\"#8d8575\", fontname=\"DejaVu Sans Mono\", "
@@ -83,7 +83,7 @@ class DotWriter {
         "arrowsize=0.7];\n";
     inside(Drawing::none, "  ");
     for (const Drawing::Edge& e : d_.edges)
-      out_ += fmt::format("  n{} -> n{} [label=\" {} \"{}{}];\n", e.from, e.to, escaped(e.label),
+      out_ += fmt::format("  n{} -> n{} [label=\" {} \"{}{}];\n", e.from, e.to, in_quotes(e.label),
                           e.strong ? ", penwidth=2.2, color=\"#a86b00\", fontcolor=\"#a86b00\"" : "",
                           e.faint ? ", style=dashed" : "");
     table();
@@ -96,8 +96,8 @@ class DotWriter {
     for (size_t k = 0; k < d_.nodes.size(); ++k) {
       const Drawing::Node& n = d_.nodes[k];
       if (n.inside != box) continue;
-      std::string label = escaped(n.name);
-      for (const std::string& l : n.lines) label += "\\l" + escaped(l);
+      std::string label = in_quotes(n.name);
+      for (const std::string& l : n.lines) label += "\\l" + in_quotes(l);
       if (!n.lines.empty()) label += "\\l";
       out_ += fmt::format("{}n{} [label=\"{}\", fillcolor=\"{}\"];\n", indent, k, label,
                           shades[std::min(n.shade, 3u)]);
@@ -107,7 +107,7 @@ class DotWriter {
       out_ += fmt::format(
           "{}subgraph cluster_{} {{\n{}  label=\"{}\"; labeljust=l; style=\"rounded\"; color=\"#4d5b46\"; "
           "fontname=\"DejaVu Sans Mono\"; fontsize=10; fontcolor=\"#4d5b46\";\n",
-          indent, k, indent, escaped(d_.boxes[k].title));
+          indent, k, indent, in_quotes(d_.boxes[k].title));
       inside(k, indent + "  ");
       out_ += indent + "}\n";
     }
@@ -118,7 +118,7 @@ class DotWriter {
     if (d_.table.empty()) return;
     std::vector<std::vector<std::string>> rows(
         d_.table.begin(), d_.table.begin() + static_cast<ptrdiff_t>(std::min(most, d_.table.size())));
-    std::string text = escaped(columns(rows, "l"));
+    std::string text = in_quotes(columns(rows, "l"));
     for (size_t at = 0; (at = text.find('\n', at)) != text.npos; at += 2) text.replace(at, 1, "\\l");
     if (d_.table.size() > most) text += fmt::format("and {} more rows\\l", d_.table.size() - most);
     out_ += fmt::format("  table [shape=plain, style=\"\", label=\"{}\"];\n", text);

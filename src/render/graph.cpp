@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "ink.h"
 #include "porphyry/analyze/frequency.h"
 #include "porphyry/print/literals.h"
 #include "porphyry/print/print.h"
@@ -12,24 +13,6 @@ namespace porphyry {
 namespace {
 
 constexpr size_t widest = 72, longest = 40;  // letters in a line, lines in a block
-
-// Letters that the markup of labels takes for its own.
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (char c : text) {
-    if (c == '&')
-      out += "&amp;";
-    else if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else if (c == '"')
-      out += "&quot;";
-    else
-      out += c;
-  }
-  return out;
-}
 
 class GraphWriter {
  public:
@@ -44,7 +27,7 @@ class GraphWriter {
   std::string run() {
     out_ = "digraph blocks {\n";
     line("label=<<b>{}</b>{}>; labelloc=t; labeljust=l; fontname=\"DejaVu Sans Mono\"; fontsize=13",
-         escaped(module_.symbol_name(symbol_)), escaped(header()));
+         as_markup(module_.symbol_name(symbol_)), as_markup(header()));
     line("bgcolor=\"#fbfaf7\"; rankdir=TB; nodesep=0.45; ranksep=0.5");
     line("node [shape=plain, fontname=\"DejaVu Sans Mono\", fontsize=10, fontcolor=\"#2b2b2b\"]");
     line(
@@ -89,11 +72,11 @@ class GraphWriter {
     std::string rows = fmt::format(
         "<tr><td align=\"left\" bgcolor=\"{}\"><font color=\"#ffffff\"><b>{}</b>  {:.3g} "
         "times</font></td></tr>",
-        dominators_.reachable(b) ? "#4d5b46" : "#a39b8c", escaped(cut(label(b))), frequencies_.of(b));
+        dominators_.reachable(b) ? "#4d5b46" : "#a39b8c", as_markup(cut(label(b))), frequencies_.of(b));
     std::string body;
     size_t lines = 0;
     for (Instruction i = f_.first(b); i.exists(); i = f_.next(i), ++lines)
-      if (lines < longest) body += escaped(cut(write_text(module_, f_, i))) + "<br align=\"left\"/>";
+      if (lines < longest) body += as_markup(cut(write_text(module_, f_, i))) + "<br align=\"left\"/>";
     if (lines > longest) body += fmt::format("… {} more<br align=\"left\"/>", lines - longest);
     rows += fmt::format("<tr><td align=\"left\" balign=\"left\" bgcolor=\"{}\">{}</td></tr>", shade, body);
     line(
@@ -116,7 +99,7 @@ class GraphWriter {
         arguments += (a ? ", " : "") + value_text(module_, f_, f_.argument(e, a));
       if (!arguments.empty()) text += (text.empty() ? "(" : " (") + arguments + ")";
       bool back = dominators_.dominates(f_.to(e), b);
-      line("b{} -> b{} [label=< {} >{}]", b.index, f_.to(e).index, escaped(cut(text)),
+      line("b{} -> b{} [label=< {} >{}]", b.index, f_.to(e).index, as_markup(cut(text)),
            back ? ", penwidth=2.2, color=\"#a86b00\", fontcolor=\"#a86b00\"" : "");
     }
   }

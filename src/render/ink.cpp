@@ -25,6 +25,22 @@ std::string padded(std::string text, size_t width) {
   return text;
 }
 
+std::string as_markup(std::string_view text) {
+  std::string out;
+  for (char c : text)
+    if (c == '&')
+      out += "&amp;";
+    else if (c == '<')
+      out += "&lt;";
+    else if (c == '>')
+      out += "&gt;";
+    else if (c == '"')
+      out += "&quot;";
+    else
+      out += c;
+  return out;
+}
+
 std::string columns(const std::vector<std::vector<std::string>>& rows, std::string_view sides) {
   std::vector<size_t> widths;
   for (const auto& row : rows)

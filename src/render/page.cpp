@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "ink.h"
 #include "json.h"
 #include "notes_json.h"
 #include "page_text.h"
@@ -144,12 +145,6 @@ std::string text_of(const Json& j) {
   return text;
 }
 
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (char c : text) out += c == '<' ? "&lt;" : c == '&' ? "&amp;" : std::string(1, c);
-  return out;
-}
-
 }  // namespace
 
 std::string render_page(const std::vector<PageBuild>& builds, const Target& target,
@@ -181,7 +176,7 @@ std::string render_page(const std::vector<PageBuild>& builds, const Target& targ
   }
   data += "]}";
   std::string page(page_text);
-  put(page, "{{title}}", escaped(options.title));
+  put(page, "{{title}}", as_markup(options.title));
   put(page, "{{data}}", data);
   return page;
 }

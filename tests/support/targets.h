@@ -22,6 +22,8 @@ inline std::vector<std::string> target_names() {
   for (const machine::Target* t : targets()) out.emplace_back(t->name);
   return out;
 }
+// That of the processor that runs the tests.
+inline const machine::Target& target() { return *native_target(); }
 inline const machine::Target& target(const std::string& name) {
   for (const machine::Target* t : targets())
     if (t->name == name) return *t;

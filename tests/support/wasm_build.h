@@ -35,6 +35,7 @@ std::string raw(T v) {
 
 // ---- instructions ---------------------------------------------------------------------------------------
 inline std::string op(unsigned code) { return std::string(1, static_cast<char>(code)); }
+inline const std::string add = op(0x6a), sub = op(0x6b), mul = op(0x6c), drop = op(0x1a), unreachable = op(0);
 inline std::string prefixed(unsigned code) { return op(0xfc) + uleb(code); }
 inline std::string get(uint32_t local) { return op(0x20) + uleb(local); }
 inline std::string set(uint32_t local) { return op(0x21) + uleb(local); }

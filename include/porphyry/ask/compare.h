@@ -2,9 +2,9 @@
 // line.
 //
 //   std::vector<Build> builds;
-//   for (const Level& l : all_levels()) builds.push_back(*build(module, recipe_of(l), target, true));
-//   auto table = compare(builds, *figure_named("bytes"));
-//   for (const ComparedFunction& f : table.functions) …           // the largest change first
+//   for (const Level& l : all_levels()) builds.push_back(*build(module, recipe_of(l), target, {.run =
+//   true})); auto table = compare(builds, *figure_named("bytes")); for (const ComparedFunction& f :
+//   table.functions) …           // the largest change first
 #pragma once
 
 #include <map>
@@ -54,9 +54,14 @@ struct Build {
   // Its row; ~0 when there is none.
   size_t find(std::string_view name) const;
 };
+struct BuildWants {
+  bool run = false;    // the code, ready to be called: the target must be this processor's
+  bool lines = false;  // the listings' lines, which align() takes; names and figures are there without them
+};
 // A copy of the module goes through the recipe; its realm must outlive the build. Errors are those of passes
-// and of lowering. To `run`, the target must be this processor's.
-Result<Build> build(const Module& module, const BuildRecipe& recipe, const machine::Target& target, bool run);
+// and of lowering.
+Result<Build> build(const Module& module, const BuildRecipe& recipe, const machine::Target& target,
+                    BuildWants wants = {});
 // An object of any compiler.
 Build build_of(std::string name, const ReadObject& object, const machine::Target& target,
                const Resolver& externals, bool run);

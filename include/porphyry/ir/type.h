@@ -79,4 +79,10 @@ class Type {
   uint16_t lanes_ = 0;
 };
 
+// Short names of the most common types, to be taken one by one where they are wanted: `using types::i64;`.
+namespace types {
+inline constexpr Type i8 = Type::integer(8), i32 = Type::integer(32), i64 = Type::integer(64),
+                      i128 = Type::integer(128), f32 = Type::f32(), f64 = Type::f64(), ptr = Type::pointer();
+}
+
 }  // namespace porphyry

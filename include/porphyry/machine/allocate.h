@@ -40,14 +40,21 @@ struct Allocation {
   std::vector<SplitReason> split_reasons;  // in the order in which they came about
 };
 
-// What comes out lies in the memory that the code lies in; `work` is reset after every round. Only checkers
-// and listings want what the operands were; where nothing is split, it takes time to remember it.
-Allocation allocate(Code before, const Target& target, Scratch& work, bool remembered);
+// The memory of one round and of the next, which carries over what did not change.
+struct RoundMemory {
+  Scratch &one, &other;
+  void reset() const { one.reset(), other.reset(); }
+};
+
+// What comes out lies in the memory that the code lies in; what was taken of `work` is free afterwards. Only
+// checkers and listings want what the operands were; where nothing is split, it takes time to remember it.
+Allocation allocate(Code before, const Target& target, RoundMemory work, bool remembered);
 Allocation allocate(Code before, const Target& target);
 
 // Two orders of the same instructions: the second one's allocation, unless it has more copies, spills or
 // reloads than that of the first. Takes the time of both.
-Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scratch& work, bool remembered);
+Allocation allocate_either(Code plain, Code scheduled, const Target& target, RoundMemory work,
+                           bool remembered);
 
 // Checks an allocation by a data-flow analysis of its own: whatever way a run takes, each operand finds in
 // its place the value that the code before allocation meant. Returns what is wrong.

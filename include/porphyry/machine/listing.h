@@ -69,5 +69,7 @@ std::string target_name(const Module& module, const Function& f, const CompiledF
 
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
                              const Target& target);
+// The figures of its listing, without its lines. O(instructions).
+FunctionListing::Totals totals_of(const CompiledFunction& compiled, const Target& target);
 
 }  // namespace porphyry::machine

@@ -66,6 +66,21 @@ struct LiveRanges {
 // Near-linear in the code and the segments that come out. All of it lies in `work`.
 LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_resource* work);
 
+// Where lines went when code was written again with lines added.
+struct LineMoves {
+  explicit LineMoves(std::pmr::memory_resource* work) : to(work), begins(work), ends(work), fresh(work) {}
+  std::pmr::vector<uint32_t> to;  // by old line: the line that it, or what stands for it, is now
+  std::pmr::vector<uint32_t> begins,
+      ends;  // by old line, of a block's first: where the block begins; of its last: ends
+  std::pmr::vector<uint32_t> fresh;  // lines, in order, that name a register that was not there before
+};
+// The ranges of code that was written again, from those of the code as it was: registers that are `gone`, by
+// number minus first_virtual, are named no more, and the others by the same instructions as before. Linear in
+// the segments and near-linear in the lines with new registers: ranges that did not change are not looked for
+// again.
+LiveRanges carried_over(const LiveRanges& before, std::span<const uint8_t> gone, const LineMoves& moves,
+                        const Code& f, const Target& target, std::pmr::memory_resource* work);
+
 bool covers(const Segments& s, uint32_t position);
 bool meet(const Segments& a, const Segments& b);
 // Takes the place of the two. O(log + what of the longer stands between the ends of the other), and moves at

@@ -59,7 +59,8 @@ Result<LoweredModule> lower(std::unique_ptr<Module> module, const Target& target
 
 // Where functions are while they are made: the code, and what a stage needs as long as it runs.
 struct LowerMemory {
-  Scratch code, work;
+  Scratch code, work, more_work;
+  void reset() { code.reset(), work.reset(), more_work.reset(); }
 };
 
 // One function of an already legalized module. Nothing of the result lies in `memory`, which is reset first.

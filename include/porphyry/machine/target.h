@@ -93,8 +93,8 @@ struct FormFacts {
   FlagSet flags_as_tested = 0;   // those that say of the first operand, once written, what such a test says
   FormIndex first_in_group = 0;  // forms that differ only in the size of literals and the like: tried
   FormIndex next_in_group = 0;   // from the first; 0: no further one
-  // Of a conditional jump the one for the opposite condition; of another instruction the one that does the same
-  // with its two registers exchanged. 0: none.
+  // Of a conditional jump the one for the opposite condition; of another instruction the one that does the
+  // same with its two registers exchanged. 0: none.
   FormIndex opposite = 0;
   bool is_jump = false;
 

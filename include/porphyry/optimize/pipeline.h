@@ -15,6 +15,7 @@ struct Pipeline {
     // With a pass, over functions: what follows in those that it changed, not over the module. Without one:
     // what is repeated until nothing changes.
     std::vector<Step> inner;
+    bool over_module() const;  // whether it, or a step in it, is a pass over the module
   };
   std::vector<Step> steps;
 

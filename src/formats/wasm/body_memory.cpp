@@ -6,7 +6,7 @@
 
 namespace porphyry::wasm {
 
-static constexpr Type i32 = Type::integer(32), i64 = Type::integer(64);
+using types::i32, types::i64;
 
 bool BodyReader::has_memory() {
   if (!p_.memories.empty()) return in_.good();

@@ -6,7 +6,7 @@
 namespace porphyry::wasm {
 namespace {
 
-constexpr Type i64 = Type::integer(64), ptr = Type::pointer();
+using types::i64, types::ptr;
 constexpr uint32_t record_bytes = 24, global_bytes = 16;
 
 // The number of an element in a segment: see runtime.por.

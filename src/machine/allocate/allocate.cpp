@@ -1,5 +1,6 @@
 #include "porphyry/machine/allocate.h"
 
+#include <optional>
 #include <utility>
 
 #include "scan.h"
@@ -29,24 +30,30 @@ void settle(Code& f, const Scan& scan) {
 
 }  // namespace
 
-Allocation allocate(Code before, const Target& target, Scratch& work, bool remembered) {
+Allocation allocate(Code before, const Target& target, RoundMemory work, bool remembered) {
   Allocation out(std::move(before));
   if (remembered) remember(out);
   Pieces pieces(out.code.memory());
   pieces.of.resize(out.code.virtuals.size());
-  for (;; work.reset()) {
+  Scratch* const memory[] = {&work.one, &work.other};
+  std::optional<Scan> scans[2];  // of this round and of the one before, each in memory of its own
+  scans[0].emplace(out.code, target, pieces, memory[0]);
+  for (size_t now = 0;; now = 1 - now) {
     ++out.rounds;
-    Scan scan(out.code, target, pieces, &work);
+    Scan& scan = *scans[now];
     scan.run();
     if (!scan.any_to_split()) {
       settle(out.code, scan);
-      if (out.rounds > 1) remove_superfluous_spills(out, target, pieces, &work);
+      if (out.rounds > 1) remove_superfluous_spills(out, target, pieces, memory[now]);
       return out;
     }
     if (!std::exchange(remembered, true)) remember(out);
     auto split_reasons = scan.split_reasons();
     out.split_reasons.insert(out.split_reasons.end(), split_reasons.begin(), split_reasons.end());
-    split_ranges(out, target, scan, pieces, &work);
+    const LineMoves moves = split_ranges(out, target, scan, pieces, memory[now]);
+    scans[1 - now].reset();
+    memory[1 - now]->reset();
+    scans[1 - now].emplace(scan, moves, memory[1 - now]);
   }
 }
 
@@ -69,7 +76,8 @@ Moves moves_in(const Code& f) {
 
 }  // namespace
 
-Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scratch& work, bool remembered) {
+Allocation allocate_either(Code plain, Code scheduled, const Target& target, RoundMemory work,
+                           bool remembered) {
   Allocation second = allocate(std::move(scheduled), target, work, remembered);
   work.reset();
   Allocation first = allocate(std::move(plain), target, work, remembered);
@@ -80,8 +88,8 @@ Allocation allocate_either(Code plain, Code scheduled, const Target& target, Scr
 }
 
 Allocation allocate(Code before, const Target& target) {
-  Scratch work;
-  return allocate(std::move(before), target, work, true);
+  Scratch one, other;
+  return allocate(std::move(before), target, {one, other}, true);
 }
 
 }  // namespace porphyry::machine

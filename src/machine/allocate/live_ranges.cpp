@@ -28,7 +28,7 @@ size_t join_neighbours(std::span<Segment> list) {
 
 class RangeBuilder {
  public:
-  RangeBuilder(const Code& f, const Target& target, std::pmr::memory_resource* work)
+  RangeBuilder(const Code& f, const Target& target, std::pmr::memory_resource* work, size_t lines)
       : out_(f, target, work),
         memory_(work),
         f_(f),
@@ -40,14 +40,24 @@ class RangeBuilder {
         range_(work) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
-    size_t events = 2 * f.addresses.size();
-    for (const CodeOperand& o : f.operands) events += size_t(o.read) + o.written;
-    events_.reserve(events);
+    events_.reserve(3 * lines);
   }
 
   LiveRanges run() {
     gather_events();
     for (uint32_t v = 0; v < f_.virtuals.size(); ++v)
+      if (ends_[v].first != none) virtual_range(v);
+    return std::move(out_);
+  }
+
+  LiveRanges carry_over(const LiveRanges& before, std::span<const uint8_t> gone, const LineMoves& moves) {
+    const auto old = static_cast<uint32_t>(before.virtuals.size());
+    for (uint32_t v = 0; v < old; ++v)
+      if (!gone[v]) move(before.virtuals[v], moves, out_.virtuals[v]);
+    std::copy(before.weights.begin(), before.weights.end(), out_.weights.begin());
+    for (size_t r = 0; r < before.blocked.size(); ++r) move(before.blocked[r], moves, out_.blocked[r]);
+    gather_events_of(old, moves.fresh);
+    for (uint32_t v = old; v < f_.virtuals.size(); ++v)
       if (ends_[v].first != none) virtual_range(v);
     return std::move(out_);
   }
@@ -76,6 +86,32 @@ class RangeBuilder {
         for (unsigned r : writes) physical_write(r, 2 * k + 1);
       }
     }
+  }
+
+  void gather_events_of(uint32_t first, std::span<const uint32_t> lines) {
+    uint32_t b = 0;
+    for (uint32_t k : lines) {
+      while (k >= f_.blocks[b].first + f_.blocks[b].count) ++b;
+      each_register(f_, f_.code[k], [&](Register r, bool read, bool written) {
+        if (!is_virtual(r) || r - first_virtual < first) return;
+        if (read) event(r, 2 * k, b);
+        if (written) event(r, 2 * k + 1, b);
+      });
+    }
+  }
+
+  // A segment begins at the start of a block or with a write, and ends behind a read, behind a write that
+  // nobody reads, or with a block.
+  void move(const Segments& from, const LineMoves& moves, Segments& to) {
+    if (from.empty()) return;
+    range_.clear();
+    for (const Segment& s : from) {
+      const uint32_t first = s.from / 2, last = (s.to - 1) / 2;
+      const bool ends_block = s.to % 2 == 0 && moves.ends[last] != none;
+      range_.push_back({s.from % 2 ? 2 * moves.to[first] + 1 : 2 * moves.begins[first],
+                        ends_block ? 2 * moves.ends[last] : 2 * moves.to[last] + 2 - s.to % 2});
+    }
+    to.append(range_, memory_);
   }
 
   void event(Register r, uint32_t position, uint32_t block) {
@@ -198,7 +234,12 @@ Predecessors::Predecessors(const Code& f, std::pmr::memory_resource* work)
 }
 
 LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_resource* work) {
-  return RangeBuilder(f, target, work).run();
+  return RangeBuilder(f, target, work, f.code.size()).run();
+}
+
+LiveRanges carried_over(const LiveRanges& before, std::span<const uint8_t> gone, const LineMoves& moves,
+                        const Code& f, const Target& target, std::pmr::memory_resource* work) {
+  return RangeBuilder(f, target, work, moves.fresh.size()).carry_over(before, gone, moves);
 }
 
 bool covers(const Segments& s, uint32_t position) {

@@ -11,14 +11,14 @@
 
 namespace porphyry::machine {
 
-Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
+Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges ranges,
+           std::pmr::memory_resource* work)
     : f_(f),
       work_(work),
       target_(target),
       pieces_(pieces),
-      ranges_(live_ranges(f, target, work)),
-      // Pieces of split registers stay apart: they may have to be split again.
-      one_(coalesce(f, ranges_, work, [&](uint32_t v) { return pieces.of[v].scope == Scope::Whole; })),
+      ranges_(std::move(ranges)),
+      one_(f.virtuals.size(), work),
       hints_(f.virtuals.size(), work),
       friends_(f.virtuals.size(), work),
       place_(f.virtuals.size(), no_register, work),
@@ -26,6 +26,20 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::
       held_(target.register_count(), work),
       to_split_(work),
       split_reasons_(work) {}
+
+Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
+    : Scan(f, target, pieces, live_ranges(f, target, work), work) {
+  one_ = coalesce(f, ranges_, work, [](uint32_t) { return true; });
+}
+
+// Pieces of split registers stay apart: they may have to be split again. Two others that did not coalesce
+// have ranges that meet, and these did not change.
+Scan::Scan(const Scan& before, const LineMoves& moves, std::pmr::memory_resource* work)
+    : Scan(before.f_, before.target_, before.pieces_,
+           carried_over(before.ranges_, before.split_, moves, before.f_, before.target_, work), work) {
+  for (uint32_t v = 0; v < before.one_.size(); ++v)
+    if (const uint32_t r = before.root(v); r != v) one_.join(v, r);
+}
 
 void Scan::run() {
   gather_hints();

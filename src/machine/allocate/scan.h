@@ -11,6 +11,9 @@ namespace porphyry::machine {
 class Scan {
  public:
   Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work);
+  // After what `before` could not place has been split: what it placed has the ranges that it had, and
+  // coalesces as it did, so that only the pieces are new.
+  Scan(const Scan& before, const LineMoves& moves, std::pmr::memory_resource* work);
   void run();
 
   // Registers that coalesced are one, known by its root.
@@ -28,6 +31,8 @@ class Scan {
   std::span<const SplitReason> split_reasons() const { return split_reasons_; }
 
  private:
+  Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges ranges,
+       std::pmr::memory_resource* work);
   static constexpr uint32_t none = 0xffffffff;
   uint32_t first(uint32_t v) const { return ranges_.virtuals[v].front().from; }
   uint32_t last(uint32_t v) const { return ranges_.virtuals[v].back().to; }

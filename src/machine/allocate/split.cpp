@@ -29,12 +29,14 @@ class RangeSplitter {
         cuts_(count_, work),
         homes_(work),
         loop_pieces_(work),
-        edges_(work) {
+        edges_(work),
+        moves_(work) {
     starts_.reserve(f_.blocks.size());
     for (const CodeBlock& b : f_.blocks) starts_.push_back(b.first);
   }
 
-  void run() {
+  LineMoves run() {
+    find_named();
     find_constants();
     find_cuts();
     if (!f_.loops.empty()) {
@@ -44,21 +46,33 @@ class RangeSplitter {
     }
     const std::pmr::vector<CodeLine> old(f_.code.begin(), f_.code.end(), work_);
     f_.code.clear();
+    moves_.to.resize(old.size());
+    moves_.begins.resize(old.size(), none);
+    moves_.ends.resize(old.size(), none);
     size_t edge = 0;
+    auto named = named_.begin();
     for (at_hand_.block = 0; at_hand_.block < f_.blocks.size(); ++at_hand_.block) {
       CodeBlock& b = f_.blocks[at_hand_.block];
       uint32_t from = b.first, end = b.first + b.count;
       b.first = static_cast<uint32_t>(f_.code.size());
+      if (from < end) moves_.begins[from] = b.first;
       for (; edge < edges_.size() && edges_[edge].block == at_hand_.block && edges_[edge].at_start; ++edge)
         spill(edges_[edge].piece, old[from].origin);
       for (at_hand_.at = from; at_hand_.at < end; ++at_hand_.at) {
         if (at_hand_.at + 1 == end)  // before the jump to the loop's head
           for (; edge < edges_.size() && edges_[edge].block == at_hand_.block; ++edge)
             reload(edges_[edge].piece, old[at_hand_.at].origin);
-        instruction(old[at_hand_.at]);
+        if (named == named_.end() || named->line != at_hand_.at) {
+          keep(old[at_hand_.at]);
+        } else {
+          instruction(old[at_hand_.at]);
+          ++named;
+        }
       }
       b.count = static_cast<uint32_t>(f_.code.size()) - b.first;
+      if (from < end) moves_.ends[end - 1] = b.first + b.count;
     }
+    return std::move(moves_);
   }
 
  private:
@@ -90,17 +104,36 @@ class RangeSplitter {
   uint32_t root(Register r) const { return scan_.root(r - first_virtual); }
   const Piece& piece(Register r) const { return pieces_.of[r - first_virtual]; }
 
+  // The lines that name what is split: all others stay as they are.
+  void find_named() {
+    std::pmr::vector<uint8_t> gone(count_, work_);
+    for (uint32_t v = 0; v < count_; ++v) gone[v] = scan_.to_split(v);
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
+      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) {
+        bool names = false;
+        each_register(f_, f_.code[k],
+                      [&](Register r, bool, bool) { names |= is_virtual(r) && gone[r - first_virtual]; });
+        if (names) named_.push_back({k, b});
+      }
+  }
+  template <class Visit>
+  void each_named(Visit visit) {
+    for (const Named& n : named_)
+      each_register(f_, f_.code[n.line], [&](Register r, bool read, bool written) {
+        if (splits(r)) visit(n, r, read, written);
+      });
+  }
+
   // Values whose one write is an instruction that reads no register are rematerialized instead of reloaded.
   void find_constants() {
     std::pmr::vector<uint8_t> writes(count_, work_);
     std::pmr::vector<uint32_t> line(count_, work_);
-    for (uint32_t k = 0; k < f_.code.size(); ++k)
-      each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
-        if (!written || !splits(r) || piece(r).scope != Scope::Whole) return;
-        uint32_t v = root(r);
-        writes[v] = static_cast<uint8_t>(writes[v] ? 2 : 1);
-        line[v] = k;
-      });
+    each_named([&](const Named& n, Register r, bool, bool written) {
+      if (!written || piece(r).scope != Scope::Whole) return;
+      uint32_t v = root(r);
+      writes[v] = static_cast<uint8_t>(writes[v] ? 2 : 1);
+      line[v] = n.line;
+    });
     for (uint32_t v = 0; v < count_; ++v) {
       if (writes[v] != 1 || !is_constant(f_.code[line[v]])) continue;
       pieces_.of[v].constant = static_cast<uint32_t>(pieces_.constants.size());
@@ -127,14 +160,11 @@ class RangeSplitter {
   // behind.
   void find_cuts() {
     for (const Scan::ToSplit& e : scan_.splits()) cuts_[e.root].at = e.at;
-    for (uint32_t k = 0; k < f_.code.size(); ++k) {
-      if (f_.code[k].role != Role::Program) continue;
-      each_register(f_, f_.code[k], [&](Register r, bool read, bool) {
-        if (!splits(r)) return;
-        Cut& cut = cuts_[root(r)];
-        (2 * k + !read <= cut.at ? cut.before : cut.behind) = true;
-      });
-    }
+    each_named([&](const Named& n, Register r, bool read, bool) {
+      if (f_.code[n.line].role != Role::Program) return;
+      Cut& cut = cuts_[root(r)];
+      (2 * n.line + !read <= cut.at ? cut.before : cut.behind) = true;
+    });
   }
   bool is_parted(uint32_t v) const { return cuts_[v].before && cuts_[v].behind; }
   // Whether the cut lies between two lines.
@@ -145,13 +175,11 @@ class RangeSplitter {
   // The innermost loop around everything that names a register: a piece for it would be the register again.
   void find_homes() {
     homes_.assign(count_, unknown);
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k)
-        each_register(f_, f_.code[k], [&](Register r, bool, bool) {
-          if (!splits(r)) return;
-          uint32_t& home = homes_[root(r)];
-          home = home == unknown ? f_.blocks[b].loop : common_loop(home, f_.blocks[b].loop);
-        });
+    each_named([&](const Named& n, Register r, bool, bool) {
+      uint32_t& home = homes_[root(r)];
+      const uint32_t loop = f_.blocks[n.block].loop;
+      home = home == unknown ? loop : common_loop(home, loop);
+    });
   }
   uint32_t common_loop(uint32_t a, uint32_t b) const {
     while (a != b) (depth_of(a) >= depth_of(b) ? a : b) = f_.loops[depth_of(a) >= depth_of(b) ? a : b].outer;
@@ -181,15 +209,11 @@ class RangeSplitter {
   }
 
   void find_loop_pieces() {
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
-      if (f_.blocks[b].loop == no_loop) continue;
-      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k)
-        each_register(f_, f_.code[k], [&](Register r, bool, bool written) {
-          if (!splits(r) || moves_own_slot(f_.code[k])) return;
-          uint32_t loop = next_loop(r, b);
-          if (loop != no_loop) loop_pieces_.push_back({root(r), loop, written, no_register});
-        });
-    }
+    each_named([&](const Named& n, Register r, bool, bool written) {
+      if (f_.blocks[n.block].loop == no_loop || moves_own_slot(f_.code[n.line])) return;
+      uint32_t loop = next_loop(r, n.block);
+      if (loop != no_loop) loop_pieces_.push_back({root(r), loop, written, no_register});
+    });
     std::sort(loop_pieces_.begin(), loop_pieces_.end());
     size_t kept = 0;
     for (const LoopPiece& p : loop_pieces_)
@@ -245,11 +269,11 @@ class RangeSplitter {
   // instruction stands for a copy of the program; else the piece's own, twice.
   void put(FormIndex form, Role role, Instruction origin, Register r, Register named, uint32_t slot,
            Register other) {
-    f_.code.push_back({.form = form,
-                       .operand_count = 2,
-                       .role = role,
-                       .first_operand = static_cast<uint32_t>(f_.operands.size()),
-                       .origin = origin});
+    append({.form = form,
+            .operand_count = 2,
+            .role = role,
+            .first_operand = static_cast<uint32_t>(f_.operands.size()),
+            .origin = origin});
     bool spills = form == spill_form;
     f_.operands.push_back({OperandKind::Register, spills, !spills, Part::Whole, r, 0});
     f_.operands.push_back({OperandKind::Literal, false, false, Part::Whole, no_register, slot});
@@ -268,7 +292,7 @@ class RangeSplitter {
     i.first_operand = first;
     i.role = Role::Reload;
     i.origin = origin;
-    f_.code.push_back(i);
+    append(i);
   }
   void reload(Register into, Instruction origin) {
     const Piece& p = piece(into);
@@ -312,6 +336,17 @@ class RangeSplitter {
   }
   bool in_loop_piece(Register r) const { return loop_piece(r, at_hand_.block) != no_register; }
 
+  // Puts a line that names a piece, or is to be there in the place of one.
+  void append(const CodeLine& i) {
+    moves_.to[at_hand_.at] = static_cast<uint32_t>(f_.code.size());
+    moves_.fresh.push_back(static_cast<uint32_t>(f_.code.size()));
+    f_.code.push_back(i);
+  }
+  void keep(const CodeLine& i) {
+    moves_.to[at_hand_.at] = static_cast<uint32_t>(f_.code.size());
+    f_.code.push_back(i);
+    if (i.call != none) ++at_hand_.stretch;
+  }
   void instruction(const CodeLine& i) {
     if (moves_own_slot(i) || makes_a_constant(i)) return;
     if (i.form == copy_form && copy(i)) return;
@@ -378,8 +413,10 @@ class RangeSplitter {
       f_.operands[i.first_operand + k].reg = now;
       note_write(o.reg, now);
     }
-    f_.code.push_back(i);
+    append(i);
+    const uint32_t now = moves_.to[at_hand_.at];
     for (size_t k = 0; k < written_.count; ++k) spill(written_.of[k], i.origin);
+    moves_.to[at_hand_.at] = now;
     written_.count = 0;
   }
   void note_write(Register r, Register now) {
@@ -404,6 +441,11 @@ class RangeSplitter {
   std::pmr::vector<uint32_t> homes_;  // by root: see find_homes; empty in code without loops
   std::pmr::vector<LoopPiece> loop_pieces_;
   std::pmr::vector<EdgeMove> edges_;
+  struct Named {
+    uint32_t line, block;
+  };
+  std::pmr::vector<Named> named_{work_};  // lines, in order, that name what is split
+  LineMoves moves_;
   struct AtHand {
     uint32_t block = 0, at = 0;
     uint32_t stretch = 0;  // of instructions without a call between
@@ -416,9 +458,9 @@ class RangeSplitter {
 
 }  // namespace
 
-void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
-                  std::pmr::memory_resource* work) {
-  RangeSplitter(out, target, scan, pieces, work).run();
+LineMoves split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
+                       std::pmr::memory_resource* work) {
+  return RangeSplitter(out, target, scan, pieces, work).run();
 }
 
 }  // namespace porphyry::machine

@@ -7,9 +7,9 @@
 
 namespace porphyry::machine {
 
-// O(n log n) in the code.
-void split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
-                  std::pmr::memory_resource* work);
+// Gives where its lines went. O(n log n) in the code.
+LineMoves split_ranges(Allocation& out, const Target& target, const Scan& scan, Pieces& pieces,
+                       std::pmr::memory_resource* work);
 
 // Within each block: a reload of what a register still holds becomes a copy, or nothing; a spill that is
 // overwritten before a reload, or never reloaded, is removed. For allocated code. O(n).

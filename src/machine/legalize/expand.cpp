@@ -8,7 +8,7 @@
 namespace porphyry::machine {
 namespace {
 
-const Type i32 = Type::integer(32), i64 = Type::integer(64);
+using types::i32, types::i64;
 
 Type bits_type(Type t) { return Type::integer(t.bits()); }
 

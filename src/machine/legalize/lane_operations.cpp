@@ -8,7 +8,7 @@
 namespace porphyry::machine {
 namespace {
 
-const Type i64 = Type::integer(64), i128 = Type::integer(128);
+using types::i64, types::i128;
 
 Op signed_op(Op op) {
   switch (op) {

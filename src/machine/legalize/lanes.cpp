@@ -13,7 +13,7 @@
 namespace porphyry::machine {
 namespace {
 
-const Type i64 = Type::integer(64);
+using types::i64;
 
 bool masks_work(const LaneViews& views) {
   for (unsigned width : {8, 16, 32, 64}) {

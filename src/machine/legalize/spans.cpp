@@ -7,7 +7,7 @@
 namespace porphyry::machine {
 namespace {
 
-const Type i64 = Type::integer(64);
+using types::i64;
 constexpr uint64_t most_unrolled = 64;  // bytes: eight words, which registers hold
 
 class SpanStep {

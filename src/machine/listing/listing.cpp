@@ -70,6 +70,7 @@ class Lister {
     }
     out_.lives = lives_of(lowered_, c_, target_);
     for (const VariableFact& v : c_.variables) out_.variables.push_back(variable(v));
+    out_.totals = totals_of(c_, target_);
     return std::move(out_);
   }
 
@@ -155,7 +156,6 @@ class Lister {
     if (l.to == EmittedLine::To::Pool)
       out.operation += (out.operation.empty() ? "" : "; ") +
                        fmt::format("{} is {}", constant_name(c_, l.index), constant_text(l.index));
-    count(l, target_.form(plain.form));
     return out;
   }
 
@@ -186,15 +186,6 @@ class Lister {
     return out + texts_.instruction(origin);
   }
 
-  void count(const EmittedLine& l, const Form& form) {
-    auto& t = out_.totals;
-    porphyry::machine::count(t, form);
-    t.bytes += l.size;
-    t.moves += l.role == Role::Move;
-    t.spills += l.role == Role::Spill;
-    t.reloads += l.role == Role::Reload;
-  }
-
   const LoweredModule& lowered_;
   const Module& module_;
   const Function& f_;
@@ -206,6 +197,18 @@ class Lister {
 };
 
 }  // namespace
+
+FunctionListing::Totals totals_of(const CompiledFunction& c, const Target& target) {
+  FunctionListing::Totals out;
+  for (const EmittedLine& l : c.lines) {
+    count(out, target.form(instruction_at(target, c, l).form));
+    out.bytes += l.size;
+    out.moves += l.role == Role::Move;
+    out.spills += l.role == Role::Spill;
+    out.reloads += l.role == Role::Reload;
+  }
+  return out;
+}
 
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
                              const Target& target) {

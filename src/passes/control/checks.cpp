@@ -19,7 +19,7 @@ namespace porphyry {
 namespace {
 
 // wide + k, which does not wrap.
-struct Sum {
+struct RootSum {
   Value wide;
   Bits k = 0;
   Value base;  // `wide`, or what that widens
@@ -30,7 +30,7 @@ struct Sum {
 
 // base + k > limit, or its opposite.
 struct Check {
-  Sum sum;
+  RootSum sum;
   Value limit;
   bool exceeds = false;  // what the condition says where it is true
 };
@@ -141,8 +141,8 @@ class Checker {
   bool adds_constant(Instruction d) const {
     return d.exists() && f_.op(d) == Op::Add && f_.is_constant(f_.operand(d, 1));
   }
-  Sum sum_of(Value v) const {
-    Sum out{.wide = v, .k = 0, .base = v};
+  RootSum sum_of(Value v) const {
+    RootSum out{.wide = v, .k = 0, .base = v};
     if (Instruction d = f_.definition(v); adds_constant(d)) {
       Number base = number_of(f_, f_.operand(d, 0));
       Bits k = f_.constant_word(f_.operand(d, 1));
@@ -159,7 +159,7 @@ class Checker {
     return out;
   }
   // Whether the inner sum does not wrap where its base plus `checked` is at most the limit.
-  bool stays_apart(const Sum& sum, Bits checked, Value limit) const {
+  bool stays_apart(const RootSum& sum, Bits checked, Value limit) const {
     uint32_t place = place_.get(limit);
     if (!sum.inner_base.exists() || !place) return false;
     Bits most = most_of_[place - 1], highest = most > checked ? most - checked : 0;

@@ -13,7 +13,7 @@
 namespace porphyry {
 namespace {
 
-constexpr size_t most_instructions = 24;  // of a head that is copied
+constexpr size_t most_of_head = 24;  // of a head that is copied
 
 class Turner {
  public:
@@ -62,7 +62,7 @@ class Turner {
     size_t count = 0;
     for (Instruction i : f_.instructions(head)) {
       if (f_.op(i) == Op::Reserve) return "its head reserves memory";
-      if (++count > most_instructions) return "its head is too large";
+      if (++count > most_of_head) return "its head is too large";
     }
     return std::nullopt;
   }

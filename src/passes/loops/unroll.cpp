@@ -14,7 +14,7 @@
 namespace porphyry {
 namespace {
 
-constexpr size_t most_instructions = 96;  // of all rounds together
+constexpr size_t most_of_all = 96;  // of all rounds together
 constexpr size_t most_of_own =
     512;  // the same where the loop goes over objects of the function, whose bytes may be known
 constexpr uint64_t most_rounds = 32;
@@ -41,7 +41,7 @@ class Unroller {
     for (Block b : loop.blocks)
       for (Instruction i : f_.instructions(b))
         if (f_.op(i) == Op::Load) ++(leads_to_own(f_.operand(i, 0)) ? own : others);
-    const size_t most = own && !others ? most_of_own : most_instructions;
+    const size_t most = own && !others ? most_of_own : most_of_all;
     if (!reserves && stays < most_rounds && (stays + 1) * size <= most) return true;
     if (c_.wants_notes())
       c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),

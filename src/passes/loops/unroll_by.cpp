@@ -14,8 +14,8 @@
 namespace porphyry {
 namespace {
 
-constexpr size_t most_instructions = 10;  // of a round: in more of them, counting takes little
-constexpr unsigned most_cost = 12;        // of finding out how many rounds there are
+constexpr size_t most_of_round = 10;  // of a round: in more of them, counting takes little
+constexpr unsigned most_cost = 12;    // of finding out how many rounds there are
 constexpr unsigned factor = 4;
 
 class Repeater {
@@ -36,14 +36,14 @@ class Repeater {
   bool pays(const LoopShape& loop, const Rounds& rounds) {
     const auto [size, reserves, calls] = body_of(f_, loop);
     const char* why = reserves ? "it reserves memory" : calls ? "it calls functions" : nullptr;
-    if (!why && size > most_instructions) why = "counting takes little of a round";
+    if (!why && size > most_of_round) why = "counting takes little of a round";
     if (!why && cost_of_stays(f_, rounds) > most_cost)
       why = "finding out how many rounds there are takes long";
     if (!why && rounds.known && *rounds.known < 2 * factor) why = "it has few rounds";
     if (why && c_.wants_notes())
       c_.declined(f_.position(f_.terminator(loop.head)), block_text(c_.module, f_, loop.head),
                   "the loop goes round by round", why, "a smaller loop without calls",
-                  {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_instructions)}});
+                  {{"instructions", fmt::to_string(size)}, {"most", fmt::to_string(most_of_round)}});
     return !why;
   }
 

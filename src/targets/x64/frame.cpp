@@ -31,8 +31,6 @@ const FrameForms& forms(const Target& target) {
 
 using Out = std::vector<PlainInstruction>;
 
-PlainOperand reg(unsigned physical) { return PlainOperand::reg(physical); }
-PlainOperand number(uint64_t n) { return PlainOperand::number(static_cast<int64_t>(n)); }
 PlainOperand in_frame(const Target& target, uint64_t below) {
   return PlainOperand::memory(target.convention.stack, -static_cast<int64_t>(below));
 }

@@ -16,7 +16,8 @@ namespace porphyry::targets {
 
 namespace {
 
-const Type i32 = Type::integer(32), i64 = Type::integer(64), two = Type::f64().with_lanes(2);
+using types::i32, types::i64;
+const Type two = Type::f64().with_lanes(2);
 
 std::vector<Type> words(unsigned bits) {
   return bits <= 64 ? std::vector<Type>{bits <= 32 ? i32 : i64} : std::vector<Type>(2, i64);

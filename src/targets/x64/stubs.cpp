@@ -7,9 +7,6 @@ using namespace machine;
 
 namespace {
 
-PlainOperand reg(unsigned physical) { return PlainOperand::reg(physical); }
-PlainOperand number(uint64_t v) { return PlainOperand::number(static_cast<int64_t>(v)); }
-
 class StubWriter {
  public:
   StubWriter(const Target& target, std::vector<uint8_t>& out) : t_(target), out_(out) {}

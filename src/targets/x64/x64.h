@@ -9,6 +9,12 @@ machine::Book x64_tables();  // written by the bookbinder
 // The steps of encodings, in the order of the book.
 enum class Step : uint8_t { Prefix, Sized, Byte, Low, Regs, Digit, Literal, Distance };
 inline Step step_of(const machine::EncodingStep& s) { return static_cast<Step>(s.kind); }
+// Operands of code that is written by hand.
+inline machine::PlainOperand reg(unsigned physical) { return machine::PlainOperand::reg(physical); }
+inline machine::PlainOperand number(uint64_t n) {
+  return machine::PlainOperand::number(static_cast<int64_t>(n));
+}
+
 inline constexpr size_t opcode_maps = 4;  // of 256 opcodes each
 
 machine::Encoded x64_encode(const machine::Target& target, const machine::PlainInstruction& i);
