@@ -1,7 +1,9 @@
 #include "porphyry/machine/live_ranges.h"
 
 #include <algorithm>
+#include <bit>
 #include <cstring>
+#include <utility>
 
 namespace porphyry::machine {
 namespace {
@@ -35,9 +37,11 @@ class RangeBuilder {
         target_(target),
         events_(work),
         ends_(f.virtuals.size(), work),
-        stamps_(f.blocks.size(), 0, work),
+        range_(work),
+        named_(work),
         work_(work),
-        range_(work) {
+        marks_(f.blocks.size(), work),
+        through_(f.blocks.size() / 64 + 1, work) {
     out_.virtuals.resize(f.virtuals.size());
     out_.weights.resize(f.virtuals.size());
     events_.reserve(3 * lines);
@@ -164,44 +168,57 @@ class RangeBuilder {
           last = e.position + 1;
         }
       }
-      if (is_open) range_.push_back({open, last});
+      marks_[block].named = stamp_, marks_[block].last = static_cast<uint32_t>(range_.size());
+      range_.push_back({open, last});
     }
-    local_ = range_.size();
-    bool leaves_blocks = !work_.empty();
-    while (!work_.empty()) {
-      uint32_t block = work_.back();
-      work_.pop_back();
-      for (uint32_t p : out_.predecessors.of(block)) live_out(p);
-    }
-    if (leaves_blocks) {
-      std::sort(range_.begin(), range_.end(),
-                [](const Segment& a, const Segment& b) { return a.from < b.from; });
+    if (!work_.empty()) {
+      while (!work_.empty()) {
+        uint32_t block = work_.back();
+        work_.pop_back();
+        for (uint32_t p : out_.predecessors.of(block)) live_out(p);
+      }
+      add_through();
       range_.resize(join_neighbours(range_));
     }
     out_.virtuals[v].append(range_, memory_);
   }
 
   void live_in(uint32_t block) {
-    if (stamps_[block] == stamp_) return;
-    stamps_[block] = stamp_;
+    if (marks_[block].entered == stamp_) return;
+    marks_[block].entered = stamp_;
     work_.push_back(block);
   }
 
   void live_out(uint32_t block) {
-    // Its own segments in this block are sorted among the first `local_`.
-    auto after = std::upper_bound(range_.begin(), range_.begin() + static_cast<ptrdiff_t>(local_),
-                                  end(block) - 1, [](uint32_t p, const Segment& s) { return p < s.from; });
-    bool here = after != range_.begin() && (after - 1)->from >= start(block);
-    if (!here) {
-      if (stamps_[block] == stamp_) return;  // live through, already known
-      if (range_.size() > local_ && range_.back().from == end(block))
-        range_.back().from = start(block);
-      else
-        range_.push_back({start(block), end(block)});
-      live_in(block);
+    if (marks_[block].named == stamp_) {
+      range_[marks_[block].last].to = end(block);
       return;
     }
-    (after - 1)->to = end(block);
+    if (marks_[block].entered == stamp_) return;  // live through, already known
+    const uint32_t word = block / 64;
+    through_[word] |= uint64_t(1) << block % 64;
+    least_ = std::min(least_, word), greatest_ = std::max(greatest_, word);
+    live_in(block);
+  }
+
+  // Puts the blocks that the register lives through between the segments of those that name it.
+  void add_through() {
+    if (least_ > greatest_) return;
+    named_.swap(range_);
+    range_.clear();
+    auto next = named_.begin();
+    for (uint32_t word = least_; word <= greatest_; ++word)
+      for (uint64_t bits = std::exchange(through_[word], 0); bits; bits &= bits - 1) {
+        const uint32_t block = 64 * word + static_cast<uint32_t>(std::countr_zero(bits));
+        const Segment whole{start(block), end(block)};
+        for (; next != named_.end() && next->from < whole.from; ++next) range_.push_back(*next);
+        if (!range_.empty() && range_.back().to == whole.from)
+          range_.back().to = whole.to;
+        else
+          range_.push_back(whole);
+      }
+    range_.insert(range_.end(), next, named_.end());
+    least_ = none, greatest_ = 0;
   }
 
   LiveRanges out_;
@@ -213,10 +230,18 @@ class RangeBuilder {
     uint32_t first = none, last = none;
   };
   std::pmr::vector<Ends> ends_;  // of each register's events
-  std::pmr::vector<uint32_t> stamps_, work_;
-  std::pmr::vector<Segment> range_;  // of the current register
+  // Of the current register: the segments so far, and the blocks at whose start it was found live.
+  std::pmr::vector<Segment> range_, named_;
+  std::pmr::vector<uint32_t> work_;
+  struct Mark {
+    uint32_t entered = 0,
+             named = 0;  // the stamp of the register that was live at the start; that is named in it
+    uint32_t last = 0;   // row of its last segment there
+  };
+  std::pmr::vector<Mark> marks_;          // by block
+  std::pmr::vector<uint64_t> through_;    // a bit for each block that the register lives through unnamed
+  uint32_t least_ = none, greatest_ = 0;  // words with such bits
   uint32_t stamp_ = 0;
-  size_t local_ = 0;
   uint32_t written_at_[first_virtual] = {};
 };
 

@@ -213,9 +213,12 @@ void Scan::tell_members() {
     }
     bool operator==(const Member& o) const { return root == o.root && value == o.value; }
   };
+  std::pmr::vector<uint8_t> told(split_, work_);
+  for (const ToSplit& e : to_split_)
+    if (e.by != none) told[e.by] = true;
   std::pmr::vector<Member> members(work_);
   for (uint32_t v = 0; v < one_.size(); ++v)
-    if (f_.virtuals[v].origin.exists()) members.push_back({root(v), f_.virtuals[v].origin});
+    if (told[root(v)] && f_.virtuals[v].origin.exists()) members.push_back({root(v), f_.virtuals[v].origin});
   std::sort(members.begin(), members.end());
   members.erase(std::unique(members.begin(), members.end()), members.end());
   auto first_of = [&](uint32_t root) {
