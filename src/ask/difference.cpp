@@ -1,6 +1,8 @@
 #include "porphyry/ask/difference.h"
 
+#include <algorithm>
 #include <dtl/dtl.hpp>
+#include <unordered_map>
 
 #include "porphyry/base/lines.h"
 
@@ -9,21 +11,37 @@ Difference difference(std::string_view left, std::string_view right) {
   return difference(lines_of(left), lines_of(right));
 }
 
+// Lines are compared as numbers, the same for the same text; only what lies between the first and the last
+// line that differ is searched.
 Difference difference(const std::vector<std::string>& left, const std::vector<std::string>& right) {
-  dtl::Diff<std::string> compared(left, right);
-  compared.onHuge();
-  compared.compose();
+  using Side = DifferenceLine::Side;
   Difference out;
+  out.reserve(std::max(left.size(), right.size()));
   size_t at_left = 0, at_right = 0;
-  for (const auto& [text, info] : compared.getSes().getSequence()) {
-    using Side = DifferenceLine::Side;
-    Side side = info.type == dtl::SES_COMMON ? Side::Both
-                : info.type == dtl::SES_ADD  ? Side::Right
-                                             : Side::Left;
+  auto put = [&](Side side) {
+    const std::string& text = side == Side::Right ? right[at_right] : left[at_left];
     at_left += side != Side::Right;
     at_right += side != Side::Left;
     out.push_back({side, text, side == Side::Right ? 0 : at_left, side == Side::Left ? 0 : at_right});
-  }
+  };
+  const size_t shorter = std::min(left.size(), right.size());
+  size_t first = 0, last = 0;
+  while (first < shorter && left[first] == right[first]) ++first;
+  while (last < shorter - first && left.rbegin()[last] == right.rbegin()[last]) ++last;
+  std::unordered_map<std::string_view, uint32_t> numbers;
+  auto numbered = [&](const std::vector<std::string>& lines) {
+    std::vector<uint32_t> is;
+    for (size_t k = first; k < lines.size() - last; ++k)
+      is.push_back(numbers.try_emplace(lines[k], static_cast<uint32_t>(numbers.size())).first->second);
+    return is;
+  };
+  dtl::Diff<uint32_t> between(numbered(left), numbered(right));
+  between.onHuge();
+  between.compose();
+  for (size_t k = 0; k < first; ++k) put(Side::Both);
+  for (const auto& [number, info] : between.getSes().getSequence())
+    put(info.type == dtl::SES_COMMON ? Side::Both : info.type == dtl::SES_ADD ? Side::Right : Side::Left);
+  for (size_t k = 0; k < last; ++k) put(Side::Both);
   return out;
 }
 

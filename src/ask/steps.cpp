@@ -1,26 +1,18 @@
 #include "porphyry/ask/steps.h"
 
 #include <algorithm>
+#include <memory>
 
+#include "porphyry/base/parallel.h"
 #include "porphyry/print/print.h"
 
 namespace porphyry {
 namespace {
 
-// Text stands in columns, which move with the longest name: one blank between words, so that only what
-// changed differs.
-std::string without_columns(const std::string& text) {
-  std::string out;
-  bool indented = true;
-  for (char c : text) {
-    if (c == ' ' && !indented && out.back() == ' ') continue;
-    indented = c == '\n' || (indented && c == ' ');
-    out += c;
-  }
-  return out;
-}
+// Without columns, which move with the longest name.
+std::string body_of(const Module& module, Symbol s) { return write_text(module, s, Columns::None); }
 
-std::string body_of(const Module& module, Symbol s) { return without_columns(write_text(module, s)); }
+using Text = std::shared_ptr<const std::string>;
 
 // Texts of bodies as the last step left them.
 class Bodies {
@@ -28,23 +20,24 @@ class Bodies {
   // Of one function, or all.
   Bodies(const Module& module, std::string_view only) {
     for (Symbol s : module.functions())
-      if (only.empty() || module.symbol_name(s) == only) text(s) = body_of(module, s);
+      if (only.empty() || module.symbol_name(s) == only) take(s, body_of(module, s));
   }
-  // What differs from the last time; then what is now is the last time.
-  Difference change(const Module& module, Symbol s) {
+  // What it was the last time, if it differs now; then what is now is the last time.
+  Text changed(const Module& module, Symbol s) {
     std::string now = body_of(module, s);
-    if (now == text(s)) return {};
-    Difference out = difference(text(s), now);
-    text(s) = std::move(now);
-    return out;
+    Text was = of(s);
+    if (was && now == *was) return nullptr;
+    take(s, std::move(now));
+    return was ? was : std::make_shared<const std::string>();
   }
+  Text of(Symbol s) const { return s.index < texts_.size() ? texts_[s.index] : nullptr; }
 
  private:
-  std::string& text(Symbol s) {
+  void take(Symbol s, std::string text) {
     if (s.index >= texts_.size()) texts_.resize(s.index + 1);
-    return texts_[s.index];
+    texts_[s.index] = std::make_shared<const std::string>(std::move(text));
   }
-  std::vector<std::string> texts_;
+  std::vector<Text> texts_;
 };
 
 std::vector<PassTotal> totals_of(const std::vector<StepRecord>& steps) {
@@ -70,6 +63,10 @@ Result<StepsReport> run_in_steps(Module& module, const Pipeline& pipeline, Pipel
   StepsReport out;
   options.steps = &out.steps;
   std::optional<Bodies> bodies;
+  struct Sides {
+    Text before, after;
+  };
+  std::vector<Sides> sides;  // of out.changes: compared once all has run, on all cores
   if (question) {
     bodies.emplace(module, question->function);
     options.watch = [&](const PassRun& run) {
@@ -77,15 +74,19 @@ Result<StepsReport> run_in_steps(Module& module, const Pipeline& pipeline, Pipel
         if (run.function.exists() && s != run.function) continue;
         std::string name(module.symbol_name(s));
         if (!question->function.empty() && question->function != name) continue;
-        Difference lines = bodies->change(module, s);
-        const bool asked = question->pass.empty() || question->pass == run.pass;
-        if (asked && !lines.empty())
-          out.changes.push_back({out.steps.size() - 1, std::string(run.pass), name, std::move(lines)});
+        Text before = bodies->changed(module, s);
+        if (!before || !(question->pass.empty() || question->pass == run.pass)) continue;
+        out.changes.push_back({out.steps.size() - 1, std::string(run.pass), name, {}});
+        sides.push_back({std::move(before), bodies->of(s)});
       }
       return true;
     };
   }
   if (Diagnostics broken = run_pipeline(module, pipeline, options); !broken.empty()) return broken;
+  on_all_cores(sides.size(), [&](size_t k) {
+    out.changes[k].lines = difference(*sides[k].before, *sides[k].after);
+    sides[k] = {};
+  });
   out.totals = totals_of(out.steps);
   return out;
 }

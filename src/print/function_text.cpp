@@ -319,15 +319,28 @@ void FunctionWriter::block_lines(std::string& out, Block b) {
     widest_result = std::max(widest_result, line.results.size());
     lines.push_back(std::move(line));
   }
-  for (Line& line : lines) {
-    std::string text = line.results.empty() ? "  " : fmt::format("  {:<{}} = ", line.results, widest_result);
-    line.body = text + line.body;
-    if (!line.position.empty()) widest_line = std::max(widest_line, line.body.size());
-  }
+  if (!columns_) widest_result = 0;
+  auto width = [&](const Line& line) {
+    const size_t results = line.results.empty() ? 0 : std::max(widest_result, line.results.size()) + 3;
+    return 2 + results + line.body.size();
+  };
+  for (const Line& line : lines)
+    if (columns_ && !line.position.empty()) widest_line = std::max(widest_line, width(line));
+  auto pad = [&](size_t is, size_t should) { out.append(should > is ? should - is : 0, ' '); };
   for (const Line& line : lines) {
     comments_above(out, line.at);
-    out += line.position.empty() ? line.body
-                                 : fmt::format("{:<{}}    @{}", line.body, widest_line, line.position);
+    out += "  ";
+    if (!line.results.empty()) {
+      out += line.results;
+      pad(line.results.size(), widest_result);
+      out += " = ";
+    }
+    out += line.body;
+    if (!line.position.empty()) {
+      pad(width(line), widest_line);
+      out.append(columns_ ? 4 : 1, ' ') += '@';
+      out += line.position;
+    }
     out += "\n";
   }
 }

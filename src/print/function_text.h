@@ -17,7 +17,8 @@ std::string signature_text(const Signature& signature, const FunctionFacts& fact
 
 class FunctionWriter {
  public:
-  FunctionWriter(const Module& module, const Function& function) : module_(module), function_(function) {}
+  FunctionWriter(const Module& module, const Function& function, bool columns = true)
+      : module_(module), function_(function), columns_(columns) {}
 
   void write(std::string& out, Symbol symbol);
   std::string instruction(Instruction i);
@@ -56,6 +57,7 @@ class FunctionWriter {
 
   const Module& module_;
   const Function& function_;
+  const bool columns_;
   std::unordered_set<std::string_view> taken_values_, taken_blocks_;
   bool gathered_ = false;
   std::unordered_map<uint32_t, std::vector<size_t>> instruction_comments_, label_comments_;

@@ -1,5 +1,6 @@
 #include "porphyry/print/print.h"
 
+#include <fmt/compile.h>
 #include <fmt/format.h>
 
 #include <map>
@@ -191,9 +192,9 @@ class ModuleWriter {
 
 std::string write_text(const Module& module) { return text::ModuleWriter(module).run(); }
 
-std::string write_text(const Module& module, Symbol function) {
+std::string write_text(const Module& module, Symbol function, Columns columns) {
   std::string out;
-  text::FunctionWriter(module, module.function(function)).write(out, function);
+  text::FunctionWriter(module, module.function(function), columns == Columns::Aligned).write(out, function);
   return out;
 }
 
@@ -217,12 +218,12 @@ std::string chain_text(const Module& module, Position p, std::string_view mark, 
   std::string out;
   while (p.exists()) {
     Position merged = module.position(p).merged_with;
-    std::string before = out.empty() ? "" : fmt::format(" and {}", mark);
-    for (; p.exists(); p = module.position(p).inlined_at) {
+    std::string_view before = " and ";
+    for (; p.exists(); p = module.position(p).inlined_at, before = " in ") {
       const PositionRow& row = module.position(p);
-      out += before + one(row);
+      if (!out.empty()) (out += before) += mark;
+      out += one(row);
       if (row.inlined.exists()) out += " of " + shown_name(module.text(row.inlined));
-      before = fmt::format(" in {}", mark);
     }
     p = merged;
   }
@@ -233,7 +234,7 @@ std::string chain_text(const Module& module, Position p, std::string_view mark, 
 
 std::string position_text(const Module& module, Position p) {
   return chain_text(module, p, "@", [](const PositionRow& row) {
-    return fmt::format("{}:{}:{}", row.source, row.line, row.column);
+    return fmt::format(FMT_COMPILE("{}:{}:{}"), row.source, row.line, row.column);
   });
 }
 

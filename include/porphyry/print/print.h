@@ -10,7 +10,10 @@
 namespace porphyry {
 
 std::string write_text(const Module& module);
-std::string write_text(const Module& module, Symbol function);
+// Aligned: results, and what stands behind lines, in columns, as in whole modules. None: one blank between
+// words, so that a line of two texts differs only where the instruction does.
+enum class Columns : uint8_t { Aligned, None };
+std::string write_text(const Module& module, Symbol function, Columns columns = Columns::Aligned);
 // One instruction on one line, for messages and listings.
 std::string write_text(const Module& module, const Function& function, Instruction i);
 // "such a string", with escapes.
