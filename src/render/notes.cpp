@@ -49,20 +49,23 @@ std::string render(const Notes& notes, bool colour) {
   return out;
 }
 
-Json notes_json(const Notes& notes) {
+Json notes_json(std::span<const Note> notes) {
   Json all = Json::array();
   for (const Note& n : notes) {
     Json figures = Json::object();
     for (const auto& [name, value] : n.figures) figures[name] = value;
-    all.push_back({{"pass", n.pass},
-                   {"kind", kind_name(n.kind)},
-                   {"function", n.function},
-                   {"position", n.position},
-                   {"value", n.value},
-                   {"what", n.what},
-                   {"why", n.why},
-                   {"figures", figures},
-                   {"unlock", n.unlock}});
+    // Member by member: lists in braces are copied several times, and there are many notes.
+    auto& row = all.emplace_back(Json::object()).get_ref<Json::object_t&>();
+    row.reserve(9);
+    row.emplace_back("pass", n.pass);
+    row.emplace_back("kind", kind_name(n.kind));
+    row.emplace_back("function", n.function);
+    row.emplace_back("position", n.position);
+    row.emplace_back("value", n.value);
+    row.emplace_back("what", n.what);
+    row.emplace_back("why", n.why);
+    row.emplace_back("figures", std::move(figures));
+    row.emplace_back("unlock", n.unlock);
   }
   return all;
 }

@@ -28,6 +28,13 @@ constexpr const char* role_names[] = {"", "move", "spill", "reload", "frame", "p
 // What the page compares of a line: a number that browsers hold exactly, the same for the same shape.
 uint64_t number_of(const std::string& shape) { return hash_of(std::string_view(shape)) >> 16; }
 
+// In one line. Inside of a script element nothing may look like its end.
+std::string text_of(const Json& j) {
+  std::string text = j.dump(-1, ' ', false, Json::error_handler_t::replace);
+  for (size_t at = 0; (at = text.find("</", at)) != text.npos; at += 3) text.replace(at, 2, "<\\/");
+  return text;
+}
+
 // One function of a build: blocks, their instructions, and the code lines that each became.
 class FunctionData {
  public:
@@ -37,90 +44,135 @@ class FunctionData {
         f_(module_.function(compiled.symbol)),
         c_(compiled),
         texts_(module_, f_),
-        listing_(make_listing(lowered, compiled, target)) {
+        listing_(make_listing(lowered, compiled, target, Origins::Untold)) {
     for (const ListingBlock& b : listing_.blocks)
       for (const ListingLine& l : b.lines) lines_.push_back(&l);
-    const auto plain = porphyry::lines_of(listing_);
-    const auto of_plain = shapes.of(listing_);
-    for (size_t k = 0; k < plain.size(); ++k) shape_[plain[k]] = number_of(of_plain[k]);
+    const auto compared = porphyry::lines_of(listing_);  // in the same order, without padding
+    const auto of_compared = shapes.of(listing_);
+    shapes_.resize(lines_.size());
+    for (size_t k = 0, next = 0; k < lines_.size() && next < compared.size(); ++k)
+      if (lines_[k] == compared[next]) shapes_[k] = number_of(of_compared[next++]);
     for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k)
       if (c_.lines[k].origin.exists()) of_[c_.lines[k].origin.index].push_back(k);
     for (const auto& [root, inner] : c_.covered) inside_[inner.index] = root;
   }
 
-  Json run() {
+  std::string run() {
     const Dominators dominators(f_);
     const Loops loops(f_, dominators);
     const Frequencies frequencies(f_, dominators, loops);
-    Json blocks = Json::array();
-    std::vector<Json> bare = without_origin();
-    for (size_t b = 0; b < c_.blocks.size(); ++b) {
+    put(R"({"name":)", c_.name);
+    put(R"(,"signature":)", listing_.signature);
+    out_ += R"(,"frame":)" + std::to_string(listing_.frame_bytes);
+    out_ += R"(,"totals":)" + text_of(totals_json(listing_.totals));
+    places(R"(,"arrives":)", listing_.parameters);
+    places(R"(,"leaves":)", listing_.results);
+    lives();
+    out_ += R"(,"blocks":)";
+    const auto bare = without_origin();
+    list(c_.blocks.size(), [&](size_t b) {
       const Block origin = c_.blocks[b].origin;
-      Json rows = Json::array();
-      if (!bare[b].empty()) rows.push_back({{"t", ""}, {"c", std::move(bare[b])}});
+      put(R"({"label":)", origin.exists() ? label(origin) : "");
+      out_ += R"(,"depth":)" + std::to_string(c_.blocks[b].depth);
+      out_ += R"(,"times":)" + text_of(Json(origin.exists() ? frequencies.of(origin) : 0));
+      out_ += R"(,"rows":[)";
+      if (!bare[b].empty()) {
+        out_ += R"({"t":"","c":)";
+        lines(bare[b]);
+        out_ += "},";
+      }
       if (origin.exists())
-        for (Instruction i : f_.instructions(origin)) rows.push_back(row(i));
-      blocks.push_back({{"label", origin.exists() ? label(origin) : ""},
-                        {"depth", c_.blocks[b].depth},
-                        {"times", origin.exists() ? frequencies.of(origin) : 0},
-                        {"rows", std::move(rows)}});
-    }
-    return {{"name", c_.name},
-            {"signature", listing_.signature},
-            {"frame", listing_.frame_bytes},
-            {"totals", totals_json(listing_.totals)},
-            {"arrives", places(listing_.parameters)},
-            {"leaves", places(listing_.results)},
-            {"lives", lives()},
-            {"blocks", std::move(blocks)}};
+        for (Instruction i : f_.instructions(origin)) {
+          row(i);
+          out_ += ',';
+        }
+      if (out_.back() == ',') out_.pop_back();
+      out_ += "]}";
+    });
+    out_ += '}';
+    return std::move(out_);
   }
 
  private:
+  // Most texts stand in JSON, and in a script, as they are; `before` comes first.
+  void put(std::string_view before, std::string_view text) {
+    out_ += before;
+    const bool plain = std::all_of(text.begin(), text.end(), [](char c) {
+      return c >= 0x20 && c != 0x7f && c != '"' && c != '\\' && c != '<';
+    });
+    if (plain)
+      ((out_ += '"') += text) += '"';
+    else
+      out_ += text_of(Json(text));
+  }
+  template <class Put>
+  void list(size_t count, Put one) {
+    out_ += '[';
+    for (size_t k = 0; k < count; ++k) {
+      if (k) out_ += ',';
+      one(k);
+    }
+    out_ += ']';
+  }
+
   std::string label(Block b) const {
     std::string out = texts_.block(b), list;
     for (Value v : f_.parameters(b)) list += (list.empty() ? "" : ", ") + texts_.value(v);
     return list.empty() ? out : out + "(" + list + ")";
   }
-  Json line(uint32_t k) const {
-    const auto shape = shape_.find(lines_[k]);
-    return Json::array({lines_[k]->offset, lines_[k]->text, role_names[static_cast<size_t>(lines_[k]->role)],
-                        shape == shape_.end() ? 0 : shape->second});
+  void lines(std::span<const uint32_t> rows) {
+    list(rows.size(), [&](size_t n) {
+      const ListingLine& l = *lines_[rows[n]];
+      out_ += '[' + std::to_string(l.offset);
+      put(",", l.text);
+      put(",", role_names[static_cast<size_t>(l.role)]);
+      out_ += ',' + std::to_string(shapes_[rows[n]]) + ']';
+    });
   }
   // Frames, moves between blocks, padding: by block.
-  std::vector<Json> without_origin() const {
-    std::vector<Json> out(c_.blocks.size(), Json::array());
+  std::vector<std::vector<uint32_t>> without_origin() const {
+    std::vector<std::vector<uint32_t>> out(c_.blocks.size());
     size_t b = 0;
     for (uint32_t k = 0; k < c_.lines.size() && k < lines_.size(); ++k) {
       while (b + 1 < c_.blocks.size() && c_.lines[k].offset >= c_.blocks[b + 1].offset) ++b;
-      if (!c_.lines[k].origin.exists() && b < out.size()) out[b].push_back(line(k));
+      if (!c_.lines[k].origin.exists() && b < out.size()) out[b].push_back(k);
     }
     return out;
   }
-  Json row(Instruction i) const {
-    Json code = Json::array();
-    if (auto known = of_.find(i.index); known != of_.end())
-      for (uint32_t k : known->second) code.push_back(line(k));
-    const bool silent = code.empty();
-    Json out = {{"t", texts_.instruction(i)}, {"c", std::move(code)}};
-    if (f_.result_count(i)) out["v"] = texts_.value(f_.result(i));
-    if (std::string p = place_text(module_, f_.position(i)); !p.empty()) out["p"] = p;
-    if (auto root = inside_.find(i.index); root != inside_.end() && silent)
-      out["in"] = texts_.instruction(root->second);
-    return out;
+  void row(Instruction i) {
+    const auto known = of_.find(i.index);
+    put(R"({"t":)", texts_.instruction(i));
+    out_ += R"(,"c":)";
+    lines(known == of_.end() ? std::span<const uint32_t>() : known->second);
+    if (f_.result_count(i)) put(R"(,"v":)", texts_.value(f_.result(i)));
+    if (std::string p = place_text(module_, f_.position(i)); !p.empty()) put(R"(,"p":)", p);
+    if (auto root = inside_.find(i.index); root != inside_.end() && known == of_.end())
+      put(R"(,"in":)", texts_.instruction(root->second));
+    out_ += '}';
   }
-  static Json places(const std::vector<FunctionListing::Place>& all) {
-    Json out = Json::array();
-    for (const auto& p : all) out.push_back({p.name, p.type, p.where});
-    return out;
+  void places(std::string_view before, const std::vector<FunctionListing::Place>& all) {
+    out_ += before;
+    list(all.size(), [&](size_t k) {
+      put("[", all[k].name);
+      put(",", all[k].type);
+      put(",", all[k].where);
+      out_ += ']';
+    });
   }
-  Json lives() const {
-    Json out = Json::array();
-    for (const auto& life : listing_.lives) {
-      Json stays = Json::array();
-      for (const auto& s : life.stays) stays.push_back({s.where, s.from, s.to});
-      out.push_back({{"v", life.value}, {"stays", std::move(stays)}, {"why", life.reasons}});
-    }
-    return out;
+  void lives() {
+    out_ += R"(,"lives":)";
+    list(listing_.lives.size(), [&](size_t k) {
+      const auto& life = listing_.lives[k];
+      put(R"({"v":)", life.value);
+      out_ += R"(,"stays":)";
+      list(life.stays.size(), [&](size_t n) {
+        put("[", life.stays[n].where);
+        out_ += ',' + std::to_string(life.stays[n].from) + ',' + std::to_string(life.stays[n].to) + ']';
+      });
+      out_ += R"(,"why":)";
+      list(life.reasons.size(), [&](size_t n) { put("", life.reasons[n]); });
+      out_ += '}';
+    });
   }
 
   const Module& module_;
@@ -129,20 +181,43 @@ class FunctionData {
   FunctionTexts texts_;
   FunctionListing listing_;
   std::vector<const ListingLine*> lines_;
-  std::map<const ListingLine*, uint64_t> shape_;
-  std::map<uint32_t, std::vector<uint32_t>> of_;  // by instruction: rows of lines
-  std::map<uint32_t, Instruction> inside_;
+  std::vector<uint64_t> shapes_;                            // by line; 0 for padding, which is not compared
+  std::unordered_map<uint32_t, std::vector<uint32_t>> of_;  // by instruction: rows of lines
+  std::unordered_map<uint32_t, Instruction> inside_;
+  std::string out_;  // JSON, written as it comes: of all that a page has, this is the most
 };
 
-void put(std::string& page, std::string_view mark, const std::string& text) {
-  if (size_t at = page.find(mark); at != page.npos) page.replace(at, mark.size(), text);
+// Where the frame of the page has the title, and behind it the data.
+constexpr std::string_view title_mark = "{{title}}", data_mark = "{{data}}";
+
+// What is written at one go: one function of a build, or a few of its notes.
+struct Piece {
+  const PageBuild* build;
+  const CompiledFunction* function;  // null: notes
+  std::span<const Note> notes;
+  bool is(const PageBuild& b, bool is_function) const {
+    return build == &b && (function != nullptr) == is_function;
+  }
+};
+
+// In the order in which they stand in the page.
+std::vector<Piece> pieces_of(const std::vector<PageBuild>& builds) {
+  constexpr size_t few = 200;
+  std::vector<Piece> out;
+  for (const PageBuild& b : builds) {
+    std::span<const Note> notes;
+    if (b.notes) notes = *b.notes;
+    for (size_t k = 0; k < notes.size(); k += few)
+      out.push_back({&b, nullptr, notes.subspan(k, std::min(few, notes.size() - k))});
+    for (const CompiledFunction& f : b.lowered->functions) out.push_back({&b, &f, {}});
+  }
+  return out;
 }
 
-// In one line. Inside of a script element nothing may look like its end.
-std::string text_of(const Json& j) {
-  std::string text = j.dump(-1, ' ', false, Json::error_handler_t::replace);
-  for (size_t at = 0; (at = text.find("</", at)) != text.npos; at += 3) text.replace(at, 2, "<\\/");
-  return text;
+std::string text_of(const Piece& p, const LineShapes& shapes, const Target& target) {
+  if (p.function) return FunctionData(*p.build->lowered, *p.function, target, shapes).run();
+  const std::string list = text_of(notes_json(p.notes));
+  return list.substr(1, list.size() - 2);
 }
 
 }  // namespace
@@ -160,24 +235,32 @@ std::string render_page(const std::vector<PageBuild>& builds, const Target& targ
                               {"sources", std::move(sources)}});
   data.back() = ',';  // the builds follow, which are long: each function is written where it is made
   data += "\"builds\":[";
+  const std::vector<Piece> pieces = pieces_of(builds);
+  std::vector<std::string> texts(pieces.size());
   const LineShapes shapes(target);
+  on_all_cores(pieces.size(), [&](size_t k) { texts[k] = text_of(pieces[k], shapes, target); });
+  auto next = texts.begin();
   for (const PageBuild& b : builds) {
-    const auto& compiled = b.lowered->functions;
-    std::vector<std::string> functions(compiled.size());
-    on_all_cores(compiled.size(), [&](size_t k) {
-      functions[k] = text_of(FunctionData(*b.lowered, compiled[k], target, shapes).run());
-    });
-    std::string build =
-        text_of({{"name", b.name}, {"notes", b.notes ? notes_json(*b.notes) : Json::array()}});
-    build.pop_back();
-    data += (&b == builds.data() ? "" : ",") + build + ",\"functions\":[";
-    for (size_t k = 0; k < functions.size(); ++k) data += (k ? "," : "") + functions[k];
-    data += "]}";
+    data += (&b == builds.data() ? "{\"name\":" : ",{\"name\":") + text_of(Json(b.name));
+    for (auto [list, is_function] : {std::pair(",\"notes\":[", false), {",\"functions\":[", true}}) {
+      data += list;
+      for (bool first = true;
+           next != texts.end() && pieces[static_cast<size_t>(next - texts.begin())].is(b, is_function);
+           ++next, first = false)
+        (data += first ? "" : ",") += *next;
+      data += "]";
+    }
+    data += "}";
   }
   data += "]}";
-  std::string page(page_text);
-  put(page, "{{title}}", as_markup(options.title));
-  put(page, "{{data}}", data);
+  std::string page;
+  const std::string_view frame = page_text;
+  const size_t title = frame.find(title_mark), at = frame.find(data_mark);
+  page.reserve(frame.size() + data.size() + options.title.size());
+  page.append(frame.substr(0, title)) += as_markup(options.title);
+  page += frame.substr(title + title_mark.size(), at - title - title_mark.size());
+  page += data;
+  page += frame.substr(at + data_mark.size());
   return page;
 }
 

@@ -67,8 +67,10 @@ void count(FunctionListing::Totals& totals, const Form& form);
 std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
                         const EmittedLine& line);
 
+// Without origins, lines do not say which value and operation they came from, and where in the source.
+enum class Origins : uint8_t { Told, Untold };
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
-                             const Target& target);
+                             const Target& target, Origins origins = Origins::Told);
 // The figures of its listing, without its lines. O(instructions).
 FunctionListing::Totals totals_of(const CompiledFunction& compiled, const Target& target);
 

@@ -8,6 +8,8 @@
 
 #include <algorithm>
 
+#include "split_uses.h"
+
 namespace porphyry::machine {
 namespace {
 
@@ -23,24 +25,15 @@ class RangeSplitter {
         target_(target),
         scan_(scan),
         pieces_(pieces),
-        count_(f_.virtuals.size()),
-        starts_(work),
-        runs_(count_, work),
-        cuts_(count_, work),
-        homes_(work),
+        uses_(out.code, scan, work),
+        runs_(f_.virtuals.size(), work),
         loop_pieces_(work),
         edges_(work),
-        moves_(work) {
-    starts_.reserve(f_.blocks.size());
-    for (const CodeBlock& b : f_.blocks) starts_.push_back(b.first);
-  }
+        moves_(work) {}
 
   LineMoves run() {
-    find_named();
     find_constants();
-    find_cuts();
     if (!f_.loops.empty()) {
-      find_homes();
       find_loop_pieces();
       bound_loop_pieces();
     }
@@ -50,7 +43,7 @@ class RangeSplitter {
     moves_.begins.resize(old.size(), none);
     moves_.ends.resize(old.size(), none);
     size_t edge = 0;
-    auto named = named_.begin();
+    auto named = uses_.lines().begin();
     for (at_hand_.block = 0; at_hand_.block < f_.blocks.size(); ++at_hand_.block) {
       CodeBlock& b = f_.blocks[at_hand_.block];
       uint32_t from = b.first, end = b.first + b.count;
@@ -62,7 +55,7 @@ class RangeSplitter {
         if (at_hand_.at + 1 == end)  // before the jump to the loop's head
           for (; edge < edges_.size() && edges_[edge].block == at_hand_.block; ++edge)
             reload(edges_[edge].piece, old[at_hand_.at].origin);
-        if (named == named_.end() || named->line != at_hand_.at) {
+        if (named == uses_.lines().end() || named->line != at_hand_.at) {
           keep(old[at_hand_.at]);
         } else {
           instruction(old[at_hand_.at]);
@@ -98,43 +91,22 @@ class RangeSplitter {
     Register reg = no_register;
   };
 
-  bool splits(Register r) const {
-    return is_virtual(r) && r - first_virtual < count_ && scan_.to_split(r - first_virtual);
-  }
+  bool splits(Register r) const { return uses_.splits(r); }
   uint32_t root(Register r) const { return scan_.root(r - first_virtual); }
   const Piece& piece(Register r) const { return pieces_.of[r - first_virtual]; }
 
-  // The lines that name what is split: all others stay as they are.
-  void find_named() {
-    std::pmr::vector<uint8_t> gone(count_, work_);
-    for (uint32_t v = 0; v < count_; ++v) gone[v] = scan_.to_split(v);
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) {
-        bool names = false;
-        each_register(f_, f_.code[k],
-                      [&](Register r, bool, bool) { names |= is_virtual(r) && gone[r - first_virtual]; });
-        if (names) named_.push_back({k, b});
-      }
-  }
-  template <class Visit>
-  void each_named(Visit visit) {
-    for (const Named& n : named_)
-      each_register(f_, f_.code[n.line], [&](Register r, bool read, bool written) {
-        if (splits(r)) visit(n, r, read, written);
-      });
-  }
-
   // Values whose one write is an instruction that reads no register are rematerialized instead of reloaded.
   void find_constants() {
-    std::pmr::vector<uint8_t> writes(count_, work_);
-    std::pmr::vector<uint32_t> line(count_, work_);
-    each_named([&](const Named& n, Register r, bool, bool written) {
+    const size_t count = f_.virtuals.size();
+    std::pmr::vector<uint8_t> writes(count, work_);
+    std::pmr::vector<uint32_t> line(count, work_);
+    uses_.each([&](const SplitUses::Line& n, Register r, bool, bool written) {
       if (!written || piece(r).scope != Scope::Whole) return;
       uint32_t v = root(r);
       writes[v] = static_cast<uint8_t>(writes[v] ? 2 : 1);
       line[v] = n.line;
     });
-    for (uint32_t v = 0; v < count_; ++v) {
+    for (uint32_t v = 0; v < count; ++v) {
       if (writes[v] != 1 || !is_constant(f_.code[line[v]])) continue;
       pieces_.of[v].constant = static_cast<uint32_t>(pieces_.constants.size());
       pieces_.constants.push_back(f_.code[line[v]]);
@@ -154,62 +126,27 @@ class RangeSplitter {
   }
   bool is_remade(Register r) const { return pieces_.of[root(r)].constant != none; }
 
-  uint32_t depth_of(uint32_t loop) const { return loop == no_loop ? 0 : f_.loops[loop].depth; }
-
-  // Where runs are parted: the place at which the scan gave them up, if the program uses them before and
-  // behind.
-  void find_cuts() {
-    for (const Scan::ToSplit& e : scan_.splits()) cuts_[e.root].at = e.at;
-    each_named([&](const Named& n, Register r, bool read, bool) {
-      if (f_.code[n.line].role != Role::Program) return;
-      Cut& cut = cuts_[root(r)];
-      (2 * n.line + !read <= cut.at ? cut.before : cut.behind) = true;
-    });
-  }
-  bool is_parted(uint32_t v) const { return cuts_[v].before && cuts_[v].behind; }
-  // Whether the cut lies between two lines.
-  bool is_between(uint32_t v, uint32_t last, uint32_t now) const {
-    return is_parted(v) && 2 * last <= cuts_[v].at && 2 * now > cuts_[v].at;
-  }
-
-  // The innermost loop around everything that names a register: a piece for it would be the register again.
-  void find_homes() {
-    homes_.assign(count_, unknown);
-    each_named([&](const Named& n, Register r, bool, bool) {
-      uint32_t& home = homes_[root(r)];
-      const uint32_t loop = f_.blocks[n.block].loop;
-      home = home == unknown ? loop : common_loop(home, loop);
-    });
-  }
-  uint32_t common_loop(uint32_t a, uint32_t b) const {
-    while (a != b) (depth_of(a) >= depth_of(b) ? a : b) = f_.loops[depth_of(a) >= depth_of(b) ? a : b].outer;
-    return a;
-  }
-
   // The outermost loop around this block inside the register's own scope. A constant is made again before a
   // loop only if the loop would have found it there.
   uint32_t next_loop(Register r, uint32_t block) const {
     const Piece& p = piece(r);
-    if (p.scope > Scope::Loop || homes_.empty()) return no_loop;
+    if (p.scope > Scope::Loop || f_.loops.empty()) return no_loop;
     bool remade = is_remade(r);
-    uint32_t within = homes_[root(r)];
-    if (depth_of(p.loop) > depth_of(within)) within = p.loop;
+    uint32_t within = uses_.home(root(r));
+    if (depth_of(f_, p.loop) > depth_of(f_, within)) within = p.loop;
     uint32_t next = no_loop, l = f_.blocks[block].loop;
-    for (; depth_of(l) > depth_of(within); l = f_.loops[l].outer)
-      if (!remade || live_into(root(r), f_.loops[l].header)) next = l;
+    for (; depth_of(f_, l) > depth_of(f_, within); l = f_.loops[l].outer)
+      if (!remade || uses_.is_live_into(root(r), f_.loops[l].header)) next = l;
     return l == within ? next : no_loop;
-  }
-  bool live_into(uint32_t v, uint32_t block) const {
-    return covers(scan_.ranges().virtuals[v], 2 * starts_[block]);
   }
   bool inside(uint32_t block, uint32_t loop) const {
     uint32_t l = f_.blocks[block].loop;
-    while (depth_of(l) > depth_of(loop)) l = f_.loops[l].outer;
+    while (depth_of(f_, l) > depth_of(f_, loop)) l = f_.loops[l].outer;
     return l == loop;
   }
 
   void find_loop_pieces() {
-    each_named([&](const Named& n, Register r, bool, bool written) {
+    uses_.each([&](const SplitUses::Line& n, Register r, bool, bool written) {
       if (f_.blocks[n.block].loop == no_loop || moves_own_slot(f_.code[n.line])) return;
       uint32_t loop = next_loop(r, n.block);
       if (loop != no_loop) loop_pieces_.push_back({root(r), loop, written, no_register});
@@ -244,13 +181,13 @@ class RangeSplitter {
     std::sort(exits.begin(), exits.end());
     for (const LoopPiece& p : loop_pieces_) {
       uint32_t header = f_.loops[p.loop].header;
-      if (live_into(p.root, header))
+      if (uses_.is_live_into(p.root, header))
         for (uint32_t from : predecessors.of(header))
           if (!inside(from, p.loop)) edges_.push_back({from, false, p.reg});
       if (!p.written || is_remade(p.root + first_virtual)) continue;
       for (auto e = std::lower_bound(exits.begin(), exits.end(), std::pair(p.loop, 0u));
            e != exits.end() && e->first == p.loop; ++e)
-        if (live_into(p.root, e->second)) edges_.push_back({e->second, true, p.reg});
+        if (uses_.is_live_into(p.root, e->second)) edges_.push_back({e->second, true, p.reg});
     }
     std::sort(edges_.begin(), edges_.end());
   }
@@ -316,7 +253,7 @@ class RangeSplitter {
   Register run_at(Register r) const {
     const Run& run = runs_[root(r)];
     bool goes_on = run.block == at_hand_.block && run.stretch == at_hand_.stretch &&
-                   at_hand_.at - run.last <= run_gap && !is_between(root(r), run.last, at_hand_.at);
+                   at_hand_.at - run.last <= run_gap && !uses_.is_between(root(r), run.last, at_hand_.at);
     return goes_on ? run.reg : no_register;
   }
   void end_run(Register r) { runs_[root(r)].block = none; }
@@ -326,7 +263,8 @@ class RangeSplitter {
     if (Register p = loop_piece(r, at_hand_.block); p != no_register) return p;
     Register p = run_at(r);
     if (p == no_register) {
-      p = make(root(r), piece(r).scope == Scope::Run && !is_parted(root(r)) ? Scope::Brief : Scope::Run);
+      p = make(root(r),
+               piece(r).scope == Scope::Run && !uses_.is_parted(root(r)) ? Scope::Brief : Scope::Run);
       if (read) reload(p, origin);
     }
     // A brief one serves this instruction only.
@@ -429,22 +367,10 @@ class RangeSplitter {
   const Target& target_;
   const Scan& scan_;
   Pieces& pieces_;
-  size_t count_;                       // registers that the scan knows
-  std::pmr::vector<uint32_t> starts_;  // by block: its first instruction, as the scan numbers them
-  std::pmr::vector<Run> runs_;         // by root
-  struct Cut {
-    uint32_t at = 0;  // a position
-    bool before = false, behind = false;
-  };
-  std::pmr::vector<Cut> cuts_;  // by root
-  static constexpr uint32_t unknown = no_loop - 1;
-  std::pmr::vector<uint32_t> homes_;  // by root: see find_homes; empty in code without loops
+  const SplitUses uses_;
+  std::pmr::vector<Run> runs_;  // by root
   std::pmr::vector<LoopPiece> loop_pieces_;
   std::pmr::vector<EdgeMove> edges_;
-  struct Named {
-    uint32_t line, block;
-  };
-  std::pmr::vector<Named> named_{work_};  // lines, in order, that name what is split
   LineMoves moves_;
   struct AtHand {
     uint32_t block = 0, at = 0;

@@ -44,8 +44,9 @@ std::string pool_value(const PoolEntry& e) {
 
 class Lister {
  public:
-  Lister(const LoweredModule& lowered, const CompiledFunction& c, const Target& target)
-      : lowered_(lowered),
+  Lister(const LoweredModule& lowered, const CompiledFunction& c, const Target& target, Origins origins)
+      : origins_(origins == Origins::Told),
+        lowered_(lowered),
         module_(*lowered.legal),
         f_(module_.function(c.symbol)),
         c_(c),
@@ -147,6 +148,7 @@ class Lister {
     out.text = spell(target_, plain,
                      l.to == EmittedLine::To::Block ? texts_.block(c_.blocks[l.index].origin)
                                                     : target_name(module_, f_, c_, l));
+    if (!origins_) return out;
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = operation(l.origin);
       out.value = f_.result_count(l.origin) ? texts_.value(f_.result(l.origin))
@@ -186,6 +188,7 @@ class Lister {
     return out + texts_.instruction(origin);
   }
 
+  const bool origins_;
   const LoweredModule& lowered_;
   const Module& module_;
   const Function& f_;
@@ -211,8 +214,8 @@ FunctionListing::Totals totals_of(const CompiledFunction& c, const Target& targe
 }
 
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,
-                             const Target& target) {
-  return Lister(lowered, compiled, target).run();
+                             const Target& target, Origins origins) {
+  return Lister(lowered, compiled, target, origins).run();
 }
 
 }  // namespace porphyry::machine
