@@ -12,6 +12,7 @@
 #include "porphyry/print/print.h"
 #include "porphyry/sample/sample.h"
 #include "porphyry/targets/targets.h"
+#include "support/measure.h"
 #include "support/read.h"
 #include "support/targets.h"
 
@@ -77,6 +78,85 @@ TEST(Ranges, AreWhatDataFlowSays) {
     }
   }
   EXPECT_GT(checked, 100000u);
+}
+
+// Lines with new registers are put in at random, and some registers taken out of the code in favour of new
+// ones: what is carried over is what is found anew.
+TEST(Ranges, AreCarriedOverAsTheyWouldBeFound) {
+  std::mt19937_64 random(7);
+  size_t moved = 0, fresh = 0;
+  for (uint64_t seed = 1; seed <= testing::part_of(120); ++seed) {
+    Code f = selected_code(seed);
+    Scratch work, more;
+    const LiveRanges was = live_ranges(f, target(), &work);
+    const auto count = static_cast<uint32_t>(f.virtuals.size());
+    std::vector<uint8_t> gone(count);
+    std::vector<Register> now(count);
+    auto make = [&](uint32_t like) {
+      f.virtuals.push_back(VirtualRegister(f.virtuals[like]));
+      return static_cast<Register>(first_virtual + f.virtuals.size() - 1);
+    };
+    for (uint32_t v = 0; v < count; ++v)
+      if (gone[v] = random() % 8 == 0; gone[v]) now[v] = make(v);
+    LineMoves moves(&work);
+    const std::vector<CodeLine> old(f.code.begin(), f.code.end());
+    f.code.clear();
+    auto append = [&](const CodeLine& i, bool is_fresh) {
+      if (is_fresh) moves.fresh.push_back(static_cast<uint32_t>(f.code.size()));
+      f.code.push_back(i);
+    };
+    auto reload_and_spill = [&] {
+      const Register r = make(0);
+      for (bool reads : {false, true}) {
+        CodeLine i{.form = reads ? spill_form : reload_form, .operand_count = 2};
+        i.first_operand = static_cast<uint32_t>(f.operands.size());
+        f.operands.push_back({OperandKind::Register, reads, !reads, Part::Whole, r, 0});
+        f.operands.push_back({OperandKind::Literal, false, false, Part::Whole, no_register, 0});
+        append(i, true);
+      }
+    };
+    auto renamed = [&](Register& r) {
+      const bool is = is_virtual(r) && r - first_virtual < count && gone[r - first_virtual];
+      if (is) r = now[r - first_virtual];
+      return is;
+    };
+    moves.to.resize(old.size());
+    moves.begins.resize(old.size(), none);
+    moves.ends.resize(old.size(), none);
+    for (CodeBlock& b : f.blocks) {
+      const uint32_t first = b.first, end = b.first + b.count;
+      b.first = moves.begins[first] = static_cast<uint32_t>(f.code.size());
+      for (uint32_t k = first; k < end; ++k) {
+        while (random() % 4 == 0) reload_and_spill();
+        bool names = false;
+        for (size_t n = 0; n < old[k].operand_count; ++n) {
+          CodeOperand& o = f.operands[old[k].first_operand + n];
+          if (o.kind == OperandKind::Register) names |= renamed(o.reg);
+          if (o.kind != OperandKind::Memory && o.kind != OperandKind::Address) continue;
+          CodeAddress& a = f.addresses[static_cast<size_t>(o.value)];
+          names |= renamed(a.base) | renamed(a.index);
+        }
+        moves.to[k] = static_cast<uint32_t>(f.code.size());
+        append(old[k], names);
+      }
+      b.count = static_cast<uint32_t>(f.code.size()) - b.first;
+      moves.ends[end - 1] = b.first + b.count;
+    }
+    const LiveRanges carried = carried_over(was, gone, moves, f, target(), &more),
+                     found = live_ranges(f, target(), &work);
+    auto same = [](const Segments& a, const Segments& b) {
+      return std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                        [](const Segment& x, const Segment& y) { return x.from == y.from && x.to == y.to; });
+    };
+    for (uint32_t v = 0; v < f.virtuals.size(); ++v) {
+      ASSERT_TRUE(same(carried.virtuals[v], found.virtuals[v])) << "seed " << seed << ", v" << v;
+      (v < count ? moved : fresh) += !found.virtuals[v].empty();
+    }
+    for (unsigned r = 0; r < target().register_count(); ++r)
+      ASSERT_TRUE(same(carried.blocked[r], found.blocked[r])) << "seed " << seed << ", " << r;
+  }
+  EXPECT_GT(moved, 1000u / testing::checked_part);
+  EXPECT_GT(fresh, 1000u / testing::checked_part);
 }
 
 TEST(Ranges, MeetAndMergeAreWhatPositionsSay) {
