@@ -126,17 +126,24 @@ class RangeSplitter {
   }
   bool is_remade(Register r) const { return pieces_.of[root(r)].constant != none; }
 
-  // The outermost loop around this block inside the register's own scope. A constant is made again before a
-  // loop only if the loop would have found it there.
+  // How many loops a piece goes inside. One at a time at first; in deep nests it would take a round for each
+  // of them.
+  static uint32_t levels(const Piece& p) {
+    constexpr uint8_t slow = 4, most = 20;
+    return 1u << std::min<uint8_t>(p.generation < slow ? 0 : p.generation - slow + 1, most);
+  }
+  // The outermost loop around this block that lies so far inside the register's own scope. A constant is made
+  // again before a loop only if the loop would have found it there.
   uint32_t next_loop(Register r, uint32_t block) const {
     const Piece& p = piece(r);
     if (p.scope > Scope::Loop || f_.loops.empty()) return no_loop;
     bool remade = is_remade(r);
     uint32_t within = uses_.home(root(r));
     if (depth_of(f_, p.loop) > depth_of(f_, within)) within = p.loop;
+    const uint32_t least = depth_of(f_, within) + levels(pieces_.of[root(r)]);
     uint32_t next = no_loop, l = f_.blocks[block].loop;
     for (; depth_of(f_, l) > depth_of(f_, within); l = f_.loops[l].outer)
-      if (!remade || uses_.is_live_into(root(r), f_.loops[l].header)) next = l;
+      if (depth_of(f_, l) >= least && (!remade || uses_.is_live_into(root(r), f_.loops[l].header))) next = l;
     return l == within ? next : no_loop;
   }
   bool inside(uint32_t block, uint32_t loop) const {
@@ -198,7 +205,9 @@ class RangeSplitter {
     VirtualRegister shape = f_.virtuals[v];
     shape.brief = scope == Scope::Brief;
     f_.virtuals.push_back(shape);
-    pieces_.of.push_back({scope, loop, pieces_.of[v].slot, pieces_.of[v].constant});
+    const Piece& of = pieces_.of[v];
+    const auto generation = static_cast<uint8_t>(std::min(of.generation + 1, 255));
+    pieces_.of.push_back(Piece{scope, loop, of.slot, of.constant, generation});
     return static_cast<Register>(first_virtual + f_.virtuals.size() - 1);
   }
 
