@@ -124,13 +124,21 @@ TEST(Lower, AHugeFunctionTakesLittleMemoryAboveTheModule) {
 // ---- what grows
 // -----------------------------------------------------------------------------------------------
 
-// Counters of loops nested so deep, each with its sum.
-std::string nest(int depth) {
-  std::string out = "module nest\nfunc f(n: i64) -> i64 {\nenter:\n  go h0(0, 0)\n";
+// Counters of loops nested so deep, each with its sum; in the innermost one, memory is added and written as
+// well.
+std::string nest(int depth, bool memory = false) {
+  std::string out =
+      fmt::format("module nest\nlayout little\nfunc f(n: i64{}) -> i64 {{\nenter:\n  go h0(0, 0)\n",
+                  memory ? ", p: ptr" : "");
   for (int d = 0; d < depth; ++d)
     out += fmt::format("h{0}(i{0}: i64, s{0}: i64):\n  m{0} = lt.s i{0}, n\n  when m{0} go {1} else x{0}\n",
                        d, d + 1 < depth ? fmt::format("h{}(0, s{})", d + 1, d) : "body");
-  out += fmt::format("body:\n  t = add s{0}, i{0}\n  j{0} = add i{0}, 1\n  go h{0}(j{0}, t)\n", depth - 1);
+  out += "body:\n";
+  if (memory)
+    out += fmt::format("  v = load i64 [p]\n  t = add s{}, v\n  store t, [p]\n", depth - 1);
+  else
+    out += fmt::format("  t = add s{0}, i{0}\n", depth - 1);
+  out += fmt::format("  j{0} = add i{0}, 1\n  go h{0}(j{0}, t)\n", depth - 1);
   for (int d = depth - 1; d > 0; --d)
     out += fmt::format("x{0}:\n  j{1} = add i{1}, 1\n  go h{1}(j{1}, s{0})\n", d, d - 1);
   return out + "x0:\n  return s0\n}\n";
@@ -150,6 +158,31 @@ TEST(Growth, DeepNestsTakeFewRoundsOfAllocation) {
   Datum n{4, 0};
   EXPECT_EQ((*Caller::make(**jit, "f", target()))->call(std::vector<uint64_t>{4})[0],
             e.call(shallow->find("f"), {&n, 1}).results[0].bits);
+}
+
+// What every loop of a nest uses finds no register in the outer ones, and is not pushed inside loop by loop.
+TEST(Growth, WhatAllLoopsOfADeepNestUseTakesFewRounds) {
+  const Pipeline pipeline = level_named("-O2")->pipeline();
+  for (int depth : {12, 300}) {
+    Realm realm;
+    auto module = testing::must_read(realm, nest(depth, true));
+    auto meant = clone(*module);
+    ASSERT_TRUE(run_pipeline(*module, pipeline).empty());
+    auto lowered = machine::lower(*module, target(), {.explain = true});
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
+    EXPECT_LE(lowered->functions[0].explained->rounds, 24u) << depth;
+    auto jit = Jit::compile(*module, target(), {.check_allocation = true});
+    ASSERT_TRUE(jit.good()) << render(jit.why());
+    const uint64_t n = depth == 12 ? 2 : 1;
+    int64_t is = 3;
+    auto run = reinterpret_cast<int64_t (*)(uint64_t, int64_t*)>((*jit)->address("f"));
+    const int64_t result = run(n, &is);
+    Evaluator e(*meant);
+    std::vector<uint8_t> left{3, 0, 0, 0, 0, 0, 0, 0};
+    const Datum arguments[] = {{n, 0}, e.attach(left, "memory")};
+    EXPECT_EQ(static_cast<uint64_t>(result), e.call(meant->find("f"), arguments).results[0].bits) << depth;
+    EXPECT_EQ(std::memcmp(left.data(), &is, 8), 0) << depth;
+  }
 }
 
 TEST(Growth, ManyLargeConstantsAreLowered) {
