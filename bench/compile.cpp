@@ -109,7 +109,8 @@ Stages compile(const std::string& text) {
     auto selected = machine::select(*legal, s, rules, &memory.code, &memory.work);
     memory.work.reset();
     t.select += since(start), start = clock();
-    auto allocation = machine::allocate(std::move(selected->code), target, memory.work, false);
+    auto allocation =
+        machine::allocate(std::move(selected->code), target, {memory.work, memory.more_work}, false);
     t.allocate += since(start), start = clock();
     machine::lay_out_frame(allocation.code, target);
     lowered.functions.push_back(machine::emit(allocation.code, target));
