@@ -5,8 +5,9 @@
 // value that finds no register for all of its range is split by the loops and runs of uses in it, in the
 // manner of K. Cooper, L. Simpson, "Live Range Splitting in a Graph Coloring Register Allocator" (1998), and
 // the scan runs again; a constant is rematerialized rather than reloaded. A register that the caller wants
-// back is used where it saves more than its own saving costs. O(n log n) a round for n instructions and
-// ranges; up to four rounds, more in deep nests of loops.
+// back is used where it saves more than its own saving costs. O(n log n) for n instructions and ranges in the
+// first round; later ones find the ranges of pieces only, and place all again. Rounds are one to eight,
+// rarely fifteen, and grow with the logarithm of the depth of loops.
 #pragma once
 
 #include "porphyry/base/diagnostics.h"
