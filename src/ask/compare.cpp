@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_map>
 
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"

@@ -190,6 +190,16 @@ class FunctionData {
 // Where the frame of the page has the title, and behind it the data.
 constexpr std::string_view title_mark = "{{title}}", data_mark = "{{data}}";
 
+std::string in_frame(std::string_view title, std::string_view data) {
+  const std::string_view frame = page_text;
+  const size_t first = frame.find(title_mark), second = frame.find(data_mark);
+  std::string page;
+  page.reserve(frame.size() + title.size() + data.size());
+  page.append(frame.substr(0, first)) += title;
+  page.append(frame.substr(first + title_mark.size(), second - first - title_mark.size())) += data;
+  return page.append(frame.substr(second + data_mark.size()));
+}
+
 // What is written at one go: one function of a build, or a few of its notes.
 struct Piece {
   const PageBuild* build;
@@ -239,29 +249,21 @@ std::string render_page(const std::vector<PageBuild>& builds, const Target& targ
   std::vector<std::string> texts(pieces.size());
   const LineShapes shapes(target);
   on_all_cores(pieces.size(), [&](size_t k) { texts[k] = text_of(pieces[k], shapes, target); });
-  auto next = texts.begin();
+  size_t next = 0;
+  auto put_all = [&](const PageBuild& b, bool functions) {
+    for (const size_t first = next; next < pieces.size() && pieces[next].is(b, functions); ++next)
+      (data += next == first ? "" : ",") += texts[next];
+  };
   for (const PageBuild& b : builds) {
-    data += (&b == builds.data() ? "{\"name\":" : ",{\"name\":") + text_of(Json(b.name));
-    for (auto [list, is_function] : {std::pair(",\"notes\":[", false), {",\"functions\":[", true}}) {
-      data += list;
-      for (bool first = true;
-           next != texts.end() && pieces[static_cast<size_t>(next - texts.begin())].is(b, is_function);
-           ++next, first = false)
-        (data += first ? "" : ",") += *next;
-      data += "]";
-    }
-    data += "}";
+    data += (&b == builds.data() ? R"({"name":)" : R"(,{"name":)") + text_of(Json(b.name));
+    data += R"(,"notes":[)";
+    put_all(b, false);
+    data += R"(],"functions":[)";
+    put_all(b, true);
+    data += "]}";
   }
   data += "]}";
-  std::string page;
-  const std::string_view frame = page_text;
-  const size_t title = frame.find(title_mark), at = frame.find(data_mark);
-  page.reserve(frame.size() + data.size() + options.title.size());
-  page.append(frame.substr(0, title)) += as_markup(options.title);
-  page += frame.substr(title + title_mark.size(), at - title - title_mark.size());
-  page += data;
-  page += frame.substr(at + data_mark.size());
-  return page;
+  return in_frame(as_markup(options.title), data);
 }
 
 }  // namespace porphyry

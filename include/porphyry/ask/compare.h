@@ -2,9 +2,9 @@
 // line.
 //
 //   std::vector<Build> builds;
-//   for (const Level& l : all_levels()) builds.push_back(*build(module, recipe_of(l), target, {.run =
-//   true})); auto table = compare(builds, *figure_named("bytes")); for (const ComparedFunction& f :
-//   table.functions) …           // the largest change first
+//   for (const Level& l : all_levels()) builds.push_back(*build(module, recipe_of(l), target));
+//   auto table = compare(builds, *figure_named("bytes"));
+//   for (const ComparedFunction& f : table.functions) …           // the largest change first
 #pragma once
 
 #include <map>

@@ -69,10 +69,10 @@ LiveRanges live_ranges(const Code& f, const Target& target, std::pmr::memory_res
 // Where lines went when code was written again with lines added.
 struct LineMoves {
   explicit LineMoves(std::pmr::memory_resource* work) : to(work), begins(work), ends(work), fresh(work) {}
-  std::pmr::vector<uint32_t> to;  // by old line: the line that it, or what stands for it, is now
-  std::pmr::vector<uint32_t> begins,
-      ends;  // by old line, of a block's first: where the block begins; of its last: ends
-  std::pmr::vector<uint32_t> fresh;  // lines, in order, that name a register that was not there before
+  std::pmr::vector<uint32_t> to;      // by old line: the line that it, or what stands for it, is now
+  std::pmr::vector<uint32_t> begins;  // by old line: where the block begins whose first it was, or none
+  std::pmr::vector<uint32_t> ends;    // by old line: where the block ends whose last it was, or none
+  std::pmr::vector<uint32_t> fresh;   // lines, in order, that name a register that was not there before
 };
 // The ranges of code that was written again, from those of the code as it was: registers that are `gone`, by
 // number minus first_virtual, are named no more, and the others by the same instructions as before. Linear in

@@ -14,6 +14,15 @@ uint32_t Coalesced::find(uint32_t v) {
   return v;
 }
 
+namespace {
+
+// A copy between two virtual registers, numbered from 0.
+struct VirtualCopy {
+  float frequency;
+  uint32_t line, to, from;
+};
+
+// The most frequent first.
 std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memory_resource* work) {
   std::pmr::vector<VirtualCopy> out(work);
   for (const CodeBlock& b : f.blocks)
@@ -30,6 +39,7 @@ std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memor
   return out;
 }
 
+// Whether the two, roots both, can be one; if so, `b` becomes part of `a`.
 bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std::pmr::memory_resource* work) {
   if (f.virtuals[a].register_class != f.virtuals[b].register_class) return false;
   // A wide value is spilled whole: the other one would be, too.
@@ -40,6 +50,18 @@ bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std:
   y = {};
   ranges.weights[a] += ranges.weights[b];
   return true;
+}
+
+}  // namespace
+
+Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work) {
+  Coalesced out(f.virtuals.size(), work);
+  for (const VirtualCopy& c : copies_by_frequency(f, work)) {
+    uint32_t a = out.find(c.to), b = out.find(c.from);
+    if (a != b && join_ranges(f, ranges, a, b, work)) out.join(b, a);
+  }
+  out.shorten();
+  return out;
 }
 
 }  // namespace porphyry::machine

@@ -34,30 +34,7 @@ class Coalesced {
   std::pmr::vector<uint32_t> parent_;
 };
 
-// Merges ranges and weights of what becomes one into those of its root. `may_join` tells which registers take
-// part.
-template <class MayJoin>
-Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work, MayJoin may_join);
-
-// A copy between two virtual registers, numbered from 0.
-struct VirtualCopy {
-  float frequency;
-  uint32_t line, to, from;
-};
-// The most frequent first.
-std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memory_resource* work);
-// Whether the two, roots both, can be one; if so, `b` becomes part of `a`.
-bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std::pmr::memory_resource* work);
-
-template <class MayJoin>
-Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work, MayJoin may_join) {
-  Coalesced out(f.virtuals.size(), work);
-  for (const VirtualCopy& c : copies_by_frequency(f, work)) {
-    uint32_t a = out.find(c.to), b = out.find(c.from);
-    if (a != b && may_join(a) && may_join(b) && join_ranges(f, ranges, a, b, work)) out.join(b, a);
-  }
-  out.shorten();
-  return out;
-}
+// Merges ranges and weights of what becomes one into those of its root.
+Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

@@ -234,9 +234,9 @@ class RangeBuilder {
   std::pmr::vector<Segment> range_, named_;
   std::pmr::vector<uint32_t> work_;
   struct Mark {
-    uint32_t entered = 0,
-             named = 0;  // the stamp of the register that was live at the start; that is named in it
-    uint32_t last = 0;   // row of its last segment there
+    uint32_t entered = 0;  // the stamp of the last register that was live at its start
+    uint32_t named = 0;    // of the last one that it names
+    uint32_t last = 0;     // row of that one's last segment in it
   };
   std::pmr::vector<Mark> marks_;          // by block
   std::pmr::vector<uint64_t> through_;    // a bit for each block that the register lives through unnamed

@@ -29,7 +29,7 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges
 
 Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
     : Scan(f, target, pieces, live_ranges(f, target, work), work) {
-  one_ = coalesce(f, ranges_, work, [](uint32_t) { return true; });
+  one_ = coalesce(f, ranges_, work);
 }
 
 // Pieces of split registers stay apart: they may have to be split again. Two others that did not coalesce

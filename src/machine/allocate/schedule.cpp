@@ -106,7 +106,7 @@ class Liveness {
  public:
   Liveness(const Code& f, const Target& target, std::pmr::memory_resource* work)
       : ranges_(live_ranges(f, target, work)),
-        one_(coalesce(f, ranges_, work, [](uint32_t) { return true; })),
+        one_(coalesce(f, ranges_, work)),
         changes_(2 * f.code.size() + 2, work) {
     for (uint32_t v = 0; v < one_.size(); ++v)
       for (const Segment& s : ranges_.virtuals[v]) {

@@ -283,7 +283,9 @@ class RangeSplitter {
   }
   bool in_loop_piece(Register r) const { return loop_piece(r, at_hand_.block) != no_register; }
 
-  // Puts a line that names a piece, or is to be there in the place of one.
+  // Puts a line that names a piece, or stands in the place of one that did. The old line at hand is then the
+  // last one that was put for it; what is reloaded in front of it comes earlier, and so do spills where a
+  // block begins.
   void append(const CodeLine& i) {
     moves_.to[at_hand_.at] = static_cast<uint32_t>(f_.code.size());
     moves_.fresh.push_back(static_cast<uint32_t>(f_.code.size()));
