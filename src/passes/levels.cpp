@@ -14,7 +14,7 @@ namespace {
   "frame { until stable { split-slots; promote; fold; number; " \
   "propagate; forward; sweep; thread; tidy; bulk; outcome; unroll; frame } } "
 // What is left of loops.
-#define PORPHYRY_LOOPS "test-last; fold; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
+#define PORPHYRY_LOOPS "test-last; fold; number; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
 #define PORPHYRY_FINISH "join; number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {

@@ -253,11 +253,12 @@ class Stepper {
     f_.replace_uses(f_.result(product), sum);
   }
 
-  // ---- the order in a block
+  // ---- the order of a round
   // ---------------------------------------------------------------------------------
 
   void step_last(const LoopShape& loop) {
     for (const Progress& p : progresses(loop)) {
+      if (is_number(p)) to_the_latch(loop, p);
       Block b = f_.block(p.next);
       Instruction last;
       bool alone = true;
@@ -281,6 +282,17 @@ class Stepper {
       }
       if (!used_between) f_.move_before(p.next, f_.next(last));
     }
+  }
+
+  // A sum that only the block with the way back uses is made there: this round's value is wanted until then,
+  // or dies for the next one.
+  void to_the_latch(const LoopShape& loop, const Progress& p) {
+    Block latch = f_.from(loop.back);
+    if (f_.block(p.next) == latch) return;
+    for (Slot s : f_.uses(f_.result(p.next)))
+      if (!dominators_.dominates(latch, f_.block(f_.use(s).user))) return;
+    say(f_.result(p.next), "moved to the end of the round", "nothing before uses it");
+    f_.move_before(p.next, f_.first(latch));
   }
 
   FunctionContext& c_;

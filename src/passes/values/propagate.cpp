@@ -67,21 +67,49 @@ class Propagator {
 
   void find_comparisons() {
     for (Block b : dominators_.order()) {
-      Edge e = f_.first_in(b);
-      // A block with one way into it, from a branch.
-      if (e.exists() && !f_.next_in(e).exists()) {
+      if (Edge e = only_way_in(b); e.exists()) {
         Instruction i = f_.terminator(f_.from(e));
         if (f_.op(i) == Op::When) refine_from(b, f_.operand(i, 0), f_.edge(i, 0) == e);
       }
       Instruction end = f_.terminator(b);
       if (!end.exists() || f_.op(end) != Op::When) continue;
-      if (auto c = comparison(f_.operand(end, 0), true)) depends(c->a, c->b), depends(c->b, c->a);
+      Instruction d = f_.definition(f_.operand(end, 0));
+      bool holds = !d.exists() || f_.op(d) != Op::Or;  // whichever says more: who depends on whom is the same
+      implied(f_.operand(end, 0), holds, [&](const Comparison& c) { depends(c.a, c.b), depends(c.b, c.a); });
     }
+  }
+  // The one edge into a block, but for those from blocks that it dominates: what a branch compares is defined
+  // above the block, and stays as it was compared until the branch is passed again.
+  Edge only_way_in(Block b) const {
+    Edge only;
+    for (Edge e : f_.edges_into(b)) {
+      if (dominators_.dominates(b, f_.from(e))) continue;
+      if (only.exists()) return Edge();
+      only = e;
+    }
+    return only;
   }
   struct Comparison {
     Op op;
     Value a, b;
   };
+  // What follows from a condition that holds or does not: its own value where it is used again, a comparison,
+  // and the same of both operands of an `and` that holds or an `or` that does not.
+  template <class Each>
+  void implied(Value condition, bool holds, Each&& each, unsigned depth = 0) const {
+    Instruction d = f_.definition(condition);
+    if (f_.is_constant(condition) || f_.type(condition).has_lanes()) return;
+    Slot first = f_.first_use(condition);
+    if (first.exists() && f_.next_use(first).exists())
+      each({Op::Eq, condition, f_.constant(Type::boolean(), holds)});
+    if (!d.exists()) return;
+    if (f_.op(d) == (holds ? Op::And : Op::Or) && depth < most_parts) {
+      implied(f_.operand(d, 0), holds, each, depth + 1);
+      implied(f_.operand(d, 1), holds, each, depth + 1);
+    } else if (auto c = comparison(condition, holds)) {
+      each(*c);
+    }
+  }
   std::optional<Comparison> comparison(Value condition, bool holds) const {
     Instruction d = f_.definition(condition);
     if (!d.exists() || info(f_.op(d)).result != ResultRule::Truth || f_.type(condition).has_lanes())
@@ -91,10 +119,10 @@ class Propagator {
                       f_.operand(d, 1)};
   }
   void refine_from(Block from, Value condition, bool holds) {
-    auto c = comparison(condition, holds);
-    if (!c) return;
-    refine(c->a, {from, c->op, c->b});
-    refine(c->b, {from, relatives_of(c->op)->mirrored, c->a});
+    implied(condition, holds, [&](const Comparison& c) {
+      refine(c.a, {from, c.op, c.b});
+      refine(c.b, {from, relatives_of(c.op)->mirrored, c.a});
+    });
   }
   void refine(Value v, const Refinement& r) {
     if (!f_.is_constant(v) && told_by(v, r.other)) refinements_.at(v).push_back(r);
@@ -139,11 +167,12 @@ class Propagator {
     Number out = fact(v, f_.from(e));
     Instruction i = f_.terminator(f_.from(e));
     if (!out.exists() || f_.op(i) != Op::When || f_.edge(i, 0) == f_.edge(i, 1)) return out;
-    auto c = comparison(f_.operand(i, 0), f_.edge(i, 0) == e);
-    if (!c) return out;
-    Number a = fact(c->a, f_.from(e)), b = fact(c->b, f_.from(e));
-    if (c->a == v && b.exists() && told_by(v, c->b)) return refined(out, c->op, b);
-    if (c->b == v && a.exists() && told_by(v, c->a)) return refined(out, relatives_of(c->op)->mirrored, a);
+    implied(f_.operand(i, 0), f_.edge(i, 0) == e, [&](const Comparison& c) {
+      if (c.a != v && c.b != v) return;
+      Value other = c.a == v ? c.b : c.a;
+      if (Number n = fact(other, f_.from(e)); n.exists() && told_by(v, other))
+        out = refined(out, c.a == v ? c.op : relatives_of(c.op)->mirrored, n);
+    });
     return out;
   }
 
@@ -243,7 +272,10 @@ class Propagator {
       if (!reached_[b]) continue;
       for (size_t k = 0; k < f_.parameters(b).size(); ++k) constant(f_.parameters(b)[k], {});
       for (Instruction i : f_.instructions(b))
-        if (f_.result_count(i) && info(f_.op(i)).is_plain()) constant(f_.result(i), i);
+        if (info(f_.op(i)).is_plain()) {
+          constant(f_.result(i), i);
+          read(i, b);
+        }
       decide(f_.terminator(b), b);
     }
   }
@@ -256,6 +288,20 @@ class Propagator {
       c_.done(i.exists() ? f_.position(i) : Position(), c_.name(v), "became " + c_.name(c),
               "it is the same on every way that can be taken");
     f_.replace_uses(v, c);
+  }
+  // Operands that branches above make known here, though not wherever they are used.
+  void read(Instruction i, Block b) {
+    for (size_t k = 0; k < f_.operand_count(i); ++k) {
+      Value v = f_.operand(i, k);
+      if (!is_number(v) || refinements_.get(v).empty()) continue;
+      Number n = fact(v, b);
+      if (!n.exists() || !n.is_exact()) continue;
+      Value c = f_.constant(f_.type(v), n.low);
+      if (c_.wants_notes())
+        c_.done(f_.position(i), c_.name(f_.result(i)), "takes " + c_.name(c) + " for " + c_.name(v),
+                "a branch above leaves no other value", {{"operation", write_text(c_.module, f_, i)}});
+      f_.set(f_.operand_slot(i, k), c);
+    }
   }
   // A condition that is known here, though not wherever its value is used.
   void decide(Instruction i, Block b) {
@@ -285,6 +331,7 @@ class Propagator {
     return known ? Number::exactly(1, *known) : Number();
   }
 
+  static constexpr unsigned most_parts = 4;                       // of a condition, nested
   static constexpr size_t most_refinements = 4, most_looks = 16;  // of one value in one place
   static constexpr unsigned most_changes = 4;
   // A side table whose rows are lists.
