@@ -89,8 +89,7 @@ TEST(Steps, AddUpToTheWholeChange) {
   }
 }
 
-// ---- planted faults
-// ---------------------------------------------------------------------------------------------
+// ---- planted faults ---------------------------------------------------------------------------------------
 
 // Between sound passes, where what went before has changed the program already.
 TEST(Check, NamesThePassWithAPlantedFault) {

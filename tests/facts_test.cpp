@@ -22,8 +22,7 @@
 namespace porphyry {
 namespace {
 
-// ---- numbers
-// ----------------------------------------------------------------------------------------------------
+// ---- numbers ----------------------------------------------------------------------------------------------
 
 // Facts of four bits: bounds and known bits drawn at random, with all values that satisfy them.
 Number random_number(std::mt19937_64& random, unsigned width) {
@@ -100,8 +99,7 @@ TEST(Numbers, JoinAndMeetAreWhatTheySay) {
   }
 }
 
-// ---- memory
-// -----------------------------------------------------------------------------------------------------
+// ---- memory -----------------------------------------------------------------------------------------------
 
 // Loads and stores of a few objects at random places in random control flow; the evaluator's memory is asked
 // after each store and before each load who wrote its bytes last.
@@ -311,8 +309,7 @@ size_t count_of(const std::string& text, std::string_view word) {
   return n;
 }
 
-// ---- kinds that grow, checks
-// -------------------------------------------------------------------------------------
+// ---- kinds that grow, checks ------------------------------------------------------------------------------
 
 const char* const growing = R"(module m
 layout little
@@ -457,8 +454,7 @@ a:
   }
 }
 
-// ---- single passes
-// ------------------------------------------------------------------------------------------------
+// ---- single passes ----------------------------------------------------------------------------------------
 
 std::string after(const char* pipeline, const std::string& text) {
   Realm realm;
@@ -691,8 +687,7 @@ e:
     EXPECT_NE(text.find(fmt::format("store {}", k)), std::string::npos) << k << "\n" << text;
 }
 
-// ---- the framework
-// ------------------------------------------------------------------------------------------------
+// ---- the framework ----------------------------------------------------------------------------------------
 
 TEST(Framework, APassThatKeepsTooMuchIsFound) {
   PassTable table;

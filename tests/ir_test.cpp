@@ -192,8 +192,7 @@ TEST(Verify, NamesWhatIsWrongWithABuiltModule) {
   EXPECT_NE(found[0].excerpt.find("add"), std::string::npos);
 }
 
-// ---- compute
-// ------------------------------------------------------------------------------------------------
+// ---- compute ----------------------------------------------------------------------------------------------
 
 uint64_t value_of(Op op, Type t, Type r, std::initializer_list<uint64_t> arguments) {
   std::vector<Bits> words(arguments.begin(), arguments.end());

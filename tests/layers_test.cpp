@@ -88,8 +88,7 @@ TEST(Layers, ScratchVectorsHoldNoBool) {
     for (const std::string& line : f.lines) EXPECT_FALSE(forbidden.in(line)) << f.path << ": " << line;
 }
 
-// ---- limits, as the formatted source shows them
-// -----------------------------------------------------------------
+// ---- limits, as the formatted source shows them -----------------------------------------------------------
 
 // The line that closes what line `from` opens at its own indentation; the last line when there is none.
 size_t closing_line(const std::vector<std::string>& lines, size_t from, size_t indent) {

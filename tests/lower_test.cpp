@@ -121,8 +121,7 @@ TEST(Lower, AHugeFunctionTakesLittleMemoryAboveTheModule) {
 }
 #endif
 
-// ---- what grows
-// -----------------------------------------------------------------------------------------------
+// ---- what grows -------------------------------------------------------------------------------------------
 
 // Counters of loops nested so deep, each with its sum; in the innermost one, memory is added and written as
 // well.
@@ -267,8 +266,7 @@ TEST(Frames, LargeOnesAreTouchedInALoopAndTooLargeOnesRefused) {
   EXPECT_EQ((*Caller::make(**jit, "f", target()))->call({})[0], 5u);
 }
 
-// ---- return calls
-// ---------------------------------------------------------------------------------------------
+// ---- return calls -----------------------------------------------------------------------------------------
 
 TEST(ReturnCalls, LeaveNoFrameWhateverTheyPassOrAreRefused) {
   const char* text = R"(module tail
@@ -330,8 +328,7 @@ enter:
   }
 }
 
-// ---- listings
-// -------------------------------------------------------------------------------------------------
+// ---- listings ---------------------------------------------------------------------------------------------
 
 // Each line is the instruction that its row says, and each stay is one in which the simulated register keeps
 // what it holds: it changes only where the value is put there. What an instruction reads is there by some

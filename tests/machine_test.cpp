@@ -114,8 +114,7 @@ TEST(Legalize, NarrowDivisionsTrapJustWhenTheyShould) {
     }
 }
 
-// ---- allocation
-// ---------------------------------------------------------------------------------------------
+// ---- allocation -------------------------------------------------------------------------------------------
 
 struct Allocated {
   Code before;
@@ -175,8 +174,7 @@ TEST(Allocate, CheckerFindsPlantedMistakes) {
   EXPECT_GT(found * 100, planted * 97);  // a few land in a register that holds the same value
 }
 
-// ---- calls and frames
-// ---------------------------------------------------------------------------------------
+// ---- calls and frames -------------------------------------------------------------------------------------
 
 TEST(Convention, PassesWhatTheHostCompilerPasses) {
   Realm realm;
@@ -309,8 +307,7 @@ TEST(Legalize, HelpersStandBesideWhateverTheirNamesMeanToTheProgram) {
   }
 }
 
-// ---- whole modules against the system's tools
-// ---------------------------------------------------------------
+// ---- whole modules against the system's tools -------------------------------------------------------------
 
 // The code section that the system assembler makes of our assembly text, byte for byte, for random programs.
 TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {

@@ -28,8 +28,7 @@ namespace {
 using namespace machine;
 using testing::target;
 
-// ---- allocation
-// ---------------------------------------------------------------------------------------------
+// ---- allocation -------------------------------------------------------------------------------------------
 
 // The target with only so many general registers.
 class FewRegisters {
@@ -160,8 +159,7 @@ TEST(Quality, SpillsAreFewBesideTheLeastThatThereAre) {
   EXPECT_LE(worst, 2);
 }
 
-// ---- scheduling
-// ---------------------------------------------------------------------------------------------
+// ---- scheduling -------------------------------------------------------------------------------------------
 
 int real_copies(const Code& f) {
   int n = 0;
@@ -206,8 +204,7 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
   EXPECT_EQ(with_more_copies, 0u);
 }
 
-// ---- selection
-// ----------------------------------------------------------------------------------------------
+// ---- selection --------------------------------------------------------------------------------------------
 
 // A book without some of its rules.
 class LessRules {
@@ -335,8 +332,7 @@ TEST(Quality, ProductsWithConstantsTakePlainInstructionsWhereTwoSuffice) {
   EXPECT_GT(products, 500u);
 }
 
-// ---- sums that may only fall
-// --------------------------------------------------------------------------------
+// ---- sums that may only fall ------------------------------------------------------------------------------
 
 // PORPHYRY_WRITE_SUMS=1 writes the file anew, after a change that is meant to move them.
 TEST(Quality, SumsOverManyProgramsDoNotRise) {

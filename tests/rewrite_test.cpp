@@ -156,8 +156,7 @@ TEST(Rewrites, AWrongRuleIsRefutedByAProgram) {
   }
 }
 
-// ---- found and applied
-// ------------------------------------------------------------------------------------------
+// ---- found and applied ------------------------------------------------------------------------------------
 
 // NaNs are alike, and where the sign of a zero may be either, it is not looked at.
 std::string outcome_text(const Outcome& o, Type type, bool signs_of_zeros) {

@@ -71,8 +71,7 @@ std::set<std::string> given_to(const CLI::App& verb) {
   return out;
 }
 
-// ---- what each verb takes
-// ----------------------------------------------------------------------------------
+// ---- what each verb takes ---------------------------------------------------------------------------------
 
 void options_of_check(CLI::App* verb, Options& o) {
   add_files(verb, o, true);

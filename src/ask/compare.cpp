@@ -112,8 +112,7 @@ Build build_of(std::string name, const ReadObject& object, const machine::Target
   return out;
 }
 
-// ---- times
-// ---------------------------------------------------------------------------------------------------
+// ---- times ------------------------------------------------------------------------------------------------
 
 namespace {
 
@@ -231,8 +230,7 @@ Diagnostics measure(std::vector<Build>& builds, const Module& module, const std:
   return out;
 }
 
-// ---- the table
-// -----------------------------------------------------------------------------------------------
+// ---- the table --------------------------------------------------------------------------------------------
 
 bool ComparedFunction::everywhere() const {
   return std::all_of(totals.begin(), totals.end(), [](const auto& t) { return t.has_value(); });

@@ -131,8 +131,7 @@ Drawing control_of(const Module& module, Symbol s, const Notes&) {
   return out;
 }
 
-// ---- kinds
-// ---------------------------------------------------------------------------------------------------
+// ---- kinds ------------------------------------------------------------------------------------------------
 
 struct KnownAccess {
   Symbol function;
@@ -195,8 +194,7 @@ Drawing kinds_of(const Module& module, Symbol, const Notes&) {
   return out;
 }
 
-// ---- calls
-// ---------------------------------------------------------------------------------------------------
+// ---- calls ------------------------------------------------------------------------------------------------
 
 // How many calls of each function stand in each other one, and how many were inlined there.
 Drawing calls_of(const Module& module, Symbol, const Notes& notes) {

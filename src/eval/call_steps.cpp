@@ -100,8 +100,7 @@ void Evaluator::Machine::call_step(const Step& s) {
   enter(to, moved_);
 }
 
-// ---- what is external
-// ---------------------------------------------------------------------------------------
+// ---- what is external -------------------------------------------------------------------------------------
 
 class HostCallImpl final : public HostCall {
  public:

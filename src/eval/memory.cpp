@@ -72,8 +72,7 @@ void Memory::end_life(uint32_t object) {
   o.histories = {};
 }
 
-// ---- checks
-// -------------------------------------------------------------------------------------------------
+// ---- checks -----------------------------------------------------------------------------------------------
 
 bool Memory::stays_inside(const Access& a, uint64_t size, uint32_t align, const char* verb) {
   is_outside = false;
@@ -143,8 +142,7 @@ bool Memory::keeps_words(const Access& a, uint64_t size, bool writes, bool& arbi
   return kept;
 }
 
-// ---- loads and stores
-// ---------------------------------------------------------------------------------------
+// ---- loads and stores -------------------------------------------------------------------------------------
 
 void Memory::reveal_bytes(Object& o, uint64_t offset, uint64_t size) {
   if (o.pointers.empty()) return;
@@ -292,8 +290,7 @@ bool Memory::store(const Access& a, Type type, std::span<const Datum> lanes, con
   return !active || keeps_masked_align(a, type, active, "a store");
 }
 
-// ---- blocks of memory
-// ---------------------------------------------------------------------------------------
+// ---- blocks of memory -------------------------------------------------------------------------------------
 
 bool Memory::may_touch(const Access& a, uint64_t size, bool writes) {
   if (!stays_inside(a, size, 1, writes ? "a write" : "a read")) return false;

@@ -49,8 +49,7 @@ class Importer {
   }
   Name name(Name n) const { return n.exists() ? into_.realm().name(from_.text(n)) : Name(); }
 
-  // ---- symbols that meet
-  // -----------------------------------------------------------------------------------
+  // ---- symbols that meet ----------------------------------------------------------------------------------
 
   // The symbol of the same name that the imported one meets; none for local ones, which stay apart.
   Symbol counterpart(Symbol s) const {
@@ -147,8 +146,7 @@ class Importer {
     return symbols_[s.index] = there;
   }
 
-  // ---- bodies
-  // ------------------------------------------------------------------------------------------------
+  // ---- bodies ---------------------------------------------------------------------------------------------
 
   // A copied function speaks of names, symbols, positions and kinds of its old module.
   void adapt(Function& f) {
@@ -208,8 +206,7 @@ class Importer {
     }
   }
 
-  // ---- kinds
-  // -------------------------------------------------------------------------------------------------
+  // ---- kinds ----------------------------------------------------------------------------------------------
 
   KindTree same_tree(KindTree t) const {
     Name n = into_.realm().find(from_.text(from_.kinds.name(t)));

@@ -163,8 +163,7 @@ class Executor::Body {
     }
   }
 
-  // ---- ends of blocks
-  // ------------------------------------------------------------------------------------------------
+  // ---- ends of blocks -------------------------------------------------------------------------------------
 
   void end(Instruction i, Block b, unsigned round, State& s) {
     switch (f_.op(i)) {
@@ -232,8 +231,7 @@ class Executor::Body {
     out_.memory = choice(s.guard, s.memory, out_.memory);
   }
 
-  // ---- instructions
-  // --------------------------------------------------------------------------------------------------
+  // ---- instructions ---------------------------------------------------------------------------------------
 
   void instruction(Instruction i, State& s) {
     const OperationInfo& row = info(f_.op(i));
@@ -317,8 +315,7 @@ class Executor::Body {
     out_.breaks = either(out_.breaks, both(s.guard, negated(kept.simplify())));
   }
 
-  // ---- memory
-  // --------------------------------------------------------------------------------------------------------
+  // ---- memory ---------------------------------------------------------------------------------------------
 
   Term index_term(const State& s, Value v) const { return Algebra::sign_extend(bits(s, v), 64); }
   SymbolicValue address(Instruction i, const State& s, size_t first, const Address& a) const {
@@ -445,8 +442,7 @@ class Executor::Body {
     memory = z3::lambda(x, z3::ite(z3::ult(k, n), byte(k), z3::select(memory, x)));
   }
 
-  // ---- calls
-  // ---------------------------------------------------------------------------------------------------------
+  // ---- calls ----------------------------------------------------------------------------------------------
 
   std::vector<SymbolicValue> call(Instruction i, State& s) {
     const Symbol to = f_.symbol(i);

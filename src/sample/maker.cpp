@@ -69,8 +69,7 @@ void Maker::set_up_module() {
   module_[items_.night].is_local = true;
 }
 
-// ---- types, constants, values
-// ---------------------------------------------------------------------------------
+// ---- types, constants, values -----------------------------------------------------------------------------
 
 Type Maker::any_integer(bool scalar) {
   static const unsigned usual[] = {8, 16, 32, 64},
@@ -179,8 +178,7 @@ Position Maker::any_position() {
   return module_.add_position(here);
 }
 
-// ---- control flow
-// ---------------------------------------------------------------------------------------------
+// ---- control flow -----------------------------------------------------------------------------------------
 
 void Maker::leave() {
   const auto& types = f_->signature().results;

@@ -109,8 +109,7 @@ class Jit {
   size_t constants_start_ = 0, data_start_ = 0, data_end_ = 0;  // in memory_; code stands first
 };
 
-// ---- C++ function types as signatures
-// ----------------------------------------------------------------------
+// ---- C++ function types as signatures ---------------------------------------------------------------------
 
 template <class T>
 constexpr Type type_of() {

@@ -18,7 +18,7 @@ namespace {
 
 constexpr unsigned most_of_caller = 5000;    // instructions, unless it had more
 constexpr unsigned most_of_recursion = 160;  // instructions, with calls of itself in place
-constexpr unsigned most_levels = 2;          // of recursion that are put in place
+constexpr unsigned most_levels = 3;          // of recursion that are put in place
 constexpr unsigned most_of_module = 2000;    // and half of what it had
 
 // How much the module may still grow. One for all functions, which the pass goes through one by one.

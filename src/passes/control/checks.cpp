@@ -53,8 +53,7 @@ class Checker {
   }
 
  private:
-  // ---- checks that are met before anything is seen
-  // ----------------------------------------------------------
+  // ---- checks that are met before anything is seen --------------------------------------------------------
 
   // Along blocks that nothing else leads into and in which nothing is seen from outside, a trap may come
   // earlier: the first check of a base takes over what the later ones ask for.
@@ -135,8 +134,7 @@ class Checker {
     first.check.sum.k = check.sum.k;
   }
 
-  // ---- conditions
-  // -------------------------------------------------------------------------------------------
+  // ---- conditions -----------------------------------------------------------------------------------------
 
   bool adds_constant(Instruction d) const {
     return d.exists() && f_.op(d) == Op::Add && f_.is_constant(f_.operand(d, 1));
@@ -198,8 +196,7 @@ class Checker {
     }
   }
 
-  // ---- what is known
-  // ----------------------------------------------------------------------------------------
+  // ---- what is known --------------------------------------------------------------------------------------
 
   struct Fact {
     Block where;  // from this block on
@@ -209,8 +206,7 @@ class Checker {
     Instruction from;
   };
 
-  // ---- limits that grow
-  // -------------------------------------------------------------------------------------
+  // ---- limits that grow -----------------------------------------------------------------------------------
 
   // Loads of one place where only growing numbers stand, and block parameters that bring only such. Numbered
   // by place; 0: none. Parameters are taken for one of a place until something else is brought; each is

@@ -53,8 +53,7 @@ std::optional<Recurrence> multiplied(const Recurrence& a, const Recurrence& b) {
 
 }  // namespace
 
-// ---- reading
-// ------------------------------------------------------------------------------------------------
+// ---- reading ----------------------------------------------------------------------------------------------
 
 bool Staying::stays(Value v) {
   if (stays_same(f_, loops_, loop_.head, v)) return true;
@@ -194,8 +193,7 @@ bool RecurrenceReader::counts_without_wrapping(Value v, Op widen) const {
          (rounds_.offset == 0 || rounds_.offset == step) && (widen == Op::WidenS ? with_sign : without);
 }
 
-// ---- writing
-// ------------------------------------------------------------------------------------------------
+// ---- writing ----------------------------------------------------------------------------------------------
 
 Value bring_in_front(Function& f, const Loops& loops, Block head, Block front, Value v) {
   Instruction d = f.definition(v);

@@ -6,6 +6,7 @@
 // * A narrow counter that is only counted with and widened is counted wide.
 // * The sum that makes the next round's value stands behind the uses of this round's, which then share a
 // register.
+// * A sum that starts from 0 in an inner loop, and is added to another one behind it, starts from that one.
 // * A product of a counter and what stays the same moves on by a product that stays the same.
 //
 // (M. Wolfe, "Beyond Induction Variables", 1992; J. Cocke, K. Kennedy, "An Algorithm for Reduction of
@@ -16,6 +17,7 @@
 #include <map>
 
 #include "front.h"
+#include "nested_sums.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/relatives.h"
 #include "porphyry/optimize/pass.h"
@@ -33,6 +35,7 @@ class Stepper {
       : c_(c), f_(c.function), dominators_(c.facts.get<Dominators>()), loops_(c.facts.get<Loops>()) {}
 
   void run() {
+    carry_sums();
     for (LoopShape& loop : loop_shapes(f_, dominators_, loops_)) {
       find_ways_in(f_, loops_, loop);  // a block may have been made in front of another loop
       if (!loop.entry.exists() || !loop.back.exists()) continue;
@@ -63,8 +66,21 @@ class Stepper {
     if (c_.wants_notes()) c_.done({}, c_.name(v), std::move(what), std::move(why));
   }
 
-  // ---- the same, a number apart
-  // -----------------------------------------------------------------------------
+  // ---- sums of inner loops --------------------------------------------------------------------------------
+
+  void carry_sums() {
+    for (Block b : dominators_.order())
+      for (Instruction i = f_.first(b), next; i.exists(); i = next) {
+        next = f_.next(i);
+        auto sum = f_.op(i) == Op::Add ? nested_sum(f_, dominators_, i) : std::nullopt;
+        if (!sum) continue;
+        say(f_.result(i), "is summed in one place with " + c_.name(sum->outer),
+            "a sum that starts from 0 was added to it");
+        carry_through(f_, *sum);
+      }
+  }
+
+  // ---- the same, a number apart ---------------------------------------------------------------------------
 
   void join_equal(const LoopShape& loop) {
     std::map<std::pair<std::string, uint64_t>, Progress> first;  // by type and step
@@ -90,8 +106,7 @@ class Stepper {
     }
   }
 
-  // ---- pointers
-  // ---------------------------------------------------------------------------------------------
+  // ---- pointers -------------------------------------------------------------------------------------------
 
   void index_pointers(const LoopShape& loop) {
     Progress counter;
@@ -152,8 +167,7 @@ class Stepper {
     f_.erase(i);
   }
 
-  // ---- narrow counters
-  // --------------------------------------------------------------------------------------
+  // ---- narrow counters ------------------------------------------------------------------------------------
 
   void count_wide(LoopShape& loop) {
     auto rounds = rounds_of(f_, loops_, dominators_, loop);
@@ -214,8 +228,7 @@ class Stepper {
     for (Instruction i : widened) f_.replace_uses(f_.result(i), counter);
   }
 
-  // ---- products
-  // ---------------------------------------------------------------------------------------------
+  // ---- products -------------------------------------------------------------------------------------------
 
   void add_products(LoopShape& loop) {
     unsigned made = 0;
@@ -253,8 +266,7 @@ class Stepper {
     f_.replace_uses(f_.result(product), sum);
   }
 
-  // ---- the order of a round
-  // ---------------------------------------------------------------------------------
+  // ---- the order of a round -------------------------------------------------------------------------------
 
   void step_last(const LoopShape& loop) {
     for (const Progress& p : progresses(loop)) {

@@ -13,8 +13,7 @@ using namespace machine;
 
 namespace {
 
-// ---- values: integers in words of 32 bits, the lowest first; lanes in memory
-// -------------------------------
+// ---- values: integers in words of 32 bits, the lowest first; lanes in memory ------------------------------
 
 const Type word = Type::integer(32);
 
