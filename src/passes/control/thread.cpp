@@ -1,8 +1,11 @@
 // thread: a way into a block that only decides on what the way brings goes to where that leads. The block
 // holds its branch and at most a comparison of a parameter with a constant, and nothing outside uses its
-// parameters. O(blocks + edges), and the arguments of redirected edges.
+// parameters. A pick in front of a branch is such a way as well: where one side of it decides the branch,
+// whatever else is compared, its condition is asked first, and all that only the comparison wanted is spared
+// on that way. O(blocks + edges), and the arguments of redirected edges.
 #include <fmt/format.h>
 
+#include "deciding_picks.h"
 #include "porphyry/ir/compute.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
@@ -101,6 +104,9 @@ class Threader {
 
 }  // namespace
 
-void thread(FunctionContext& c) { Threader(c).run(); }
+void thread(FunctionContext& c) {
+  Threader(c).run();
+  ask_deciding_picks_first(c);
+}
 
 }  // namespace porphyry
