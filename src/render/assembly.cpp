@@ -105,10 +105,12 @@ class AssemblyWriter {
     for (uint32_t b = 0; b < c.blocks.size(); ++b) {
       if (unsigned a = c.blocks[b].align; a > 1) out_ += fmt::format("    .balign {}\n", a);
       out_ += block_label(index, b) + ":\n";
+      const size_t last = last_of_program(c, k, c.end_of_block(b));
       for (uint32_t end = c.end_of_block(b); k < c.lines.size() && c.lines[k].offset < end; ++k) {
         steps_at(c.lines[k].offset);
         if (c.lines[k].role == Role::Padding) {
-          if (b + 1 < c.blocks.size() && c.blocks[b + 1].align == 1)
+          // Within a block, and before one that is not aligned, it is so many bytes.
+          if (k < last || (b + 1 < c.blocks.size() && c.blocks[b + 1].align == 1))
             bytes(std::span(c.bytes).subspan(c.lines[k].offset, c.lines[k].size));
           continue;
         }
@@ -120,6 +122,13 @@ class AssemblyWriter {
     size(c.symbol, fmt::format(". - {}", symbol_text(c.symbol)));
   }
 
+  // The last line below an offset that is not padding, or where they begin.
+  static size_t last_of_program(const CompiledFunction& c, size_t first, uint32_t end) {
+    size_t last = first;
+    for (size_t k = first; k < c.lines.size() && c.lines[k].offset < end; ++k)
+      if (c.lines[k].role != Role::Padding) last = k;
+    return last;
+  }
   void frame_step(const FrameStep& step) {
     switch (step.kind) {
       case FrameStep::Kind::Distance:

@@ -40,8 +40,9 @@ struct EmittedLine {
 // Processors take instructions in lines, of 32 bytes for example. A loop that begins at a fixed place in one
 // takes the same time wherever its function lies; and some decode a jump, with the comparison before it, anew
 // each time where that crosses a line ("Mitigations for Jump Conditional Code Erratum", Intel, 2019). So
-// inner loops begin at multiples of Target::alignment.function, and of the line where the jump back would
-// cross one.
+// inner loops begin at multiples of Target::alignment.function: of two that follow each other, the one from
+// which fewer of the loop's jumps cross lines. Those that still do are moved to the next line by an
+// instruction that does nothing.
 
 struct CompiledFunction {
   std::string name;

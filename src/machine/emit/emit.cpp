@@ -59,14 +59,22 @@ class Emitter {
     find_empty_blocks();
     if (align_loops_) find_inner_loops();
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
-      if (is_loop_start(block_)) pad();
+      if (is_loop_start(block_)) pad(Pad::Loop);
       starts_.push_back({here(), static_cast<uint32_t>(jumps_.size()), false});
       if (block_ == 0) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
-      for (row_ = b.first; row_ < b.first + b.count; ++row_) instruction(f_.code[row_]);
+      const bool hot = align_loops_ && b.loop != no_loop && is_inner_[b.loop];
+      const uint32_t test = hot ? test_of(b) : none;
+      for (row_ = b.first; row_ < b.first + b.count; ++row_) {
+        if (row_ == test) pad(Pad::Jump);
+        instruction(f_.code[row_]);
+      }
       straighten();
-      for (const Jump& j : held_) jump(j);
+      for (const Jump& j : held_) {
+        if (hot && (test == none || &j != &held_[0])) pad(Pad::Jump);
+        jump(j);
+      }
       held_.clear();
     }
     find_jumps_back();
@@ -88,7 +96,8 @@ class Emitter {
     bool is_target;
     uint8_t align = 1;
   };
-  struct Jump {  // or padding: all that grows
+  enum class Pad : uint8_t { None, Loop, Jump };  // what it stands before; a jump's comparison is one with it
+  struct Jump {                                   // or padding: all that grows
     FormIndex form;
     Role role;
     Instruction origin;
@@ -99,7 +108,7 @@ class Emitter {
     uint32_t growth = 0;  // bytes that it and those before it have grown
     uint32_t back = 0;    // padding: the last jump back to the block, or 0
     bool may_turn = false, turned = false;
-    bool further = false;  // padding: so much more that the jump back crosses no line
+    Pad pad = Pad::None;
     bool is_padding() const { return role == Role::Padding; }
   };
 
@@ -136,48 +145,82 @@ class Emitter {
 
   // Loops that hold no other; the first block of one in the order of the code is where it begins.
   void find_inner_loops() {
-    inner_.assign(f_.loops.size(), 1);
+    is_inner_.assign(f_.loops.size(), 1);
     for (const CodeLoop& l : f_.loops)
-      if (l.outer != no_loop) inner_[l.outer] = 0;
+      if (l.outer != no_loop) is_inner_[l.outer] = 0;
+    begins_ = is_inner_;
   }
   bool is_loop_start(uint32_t b) {
     uint32_t loop = f_.blocks[b].loop;
-    if (!align_loops_ || loop == no_loop || !inner_[loop] || is_empty(b)) return false;
-    inner_[loop] = 0;  // not again
+    if (!align_loops_ || loop == no_loop || !begins_[loop] || is_empty(b)) return false;
+    begins_[loop] = 0;  // not again
     return true;
   }
-  void pad() {
+  // The row before the first of two jumps that end a block: what that one asks for. One alone may go.
+  uint32_t test_of(const CodeBlock& b) const {
+    uint32_t jumps = 0;
+    while (jumps < b.count && is_jump(f_.code[b.first + b.count - 1 - jumps])) ++jumps;
+    return jumps == 2 && jumps < b.count ? b.first + b.count - 3 : none;
+  }
+  bool is_jump(const CodeLine& i) const {
+    if (i.form < first_real_form) return false;
+    auto label = label_operand(target_.form(i.form));
+    return label && f_.of(i)[*label].kind == OperandKind::Label;
+  }
+  void pad(Pad before) {
     out_.align = line_;
-    jumps_.push_back(
-        {0, Role::Padding, {}, EmittedLine::no_row, block_, static_cast<uint32_t>(out_.lines.size())});
-    for (uint32_t k = 0; k < padding_lines; ++k)
+    jumps_.push_back({.role = Role::Padding,
+                      .row = EmittedLine::no_row,
+                      .block = block_,
+                      .line = static_cast<uint32_t>(out_.lines.size()),
+                      .pad = before});
+    for (uint32_t k = 0; k < lines_of(jumps_.back()); ++k)
       out_.lines.push_back({.offset = here(), .role = Role::Padding});
   }
   void find_jumps_back() {
     if (out_.align != line_) return;
     std::vector<uint32_t> padding(f_.blocks.size());  // by block: which padding stands before it, plus one
     for (uint32_t k = 0; k < jumps_.size(); ++k)
-      if (jumps_[k].is_padding())
+      if (jumps_[k].pad == Pad::Loop)
         padding[jumps_[k].block] = k + 1;
+      else if (jumps_[k].is_padding())
+        continue;
       else if (uint32_t p = padding[jumps_[k].block])
         jumps_[p - 1].back = k;
   }
-  // What brings the end of padding `k`, which begins at `at`, to a multiple of 16 from which the jump back
-  // does not cross a line of the processor's. `keep`: one that went further does so still.
-  uint32_t padding_at(size_t k, uint32_t at, bool keep) {
+  // How much padding `k` takes, which begins at `at`.
+  uint32_t padding_at(size_t k, uint32_t at) {
+    if (jumps_[k].pad == Pad::Jump) return to_next_line(at, jump_behind(k));
+    // The multiple of 16 from which fewer jumps of the loop have to be moved.
     uint32_t near = round_up<uint32_t>(at, least_), start = near;
-    if (const Jump& back = jumps_[jumps_[k].back]; jumps_[k].back) {
-      const EmittedLine &test = out_.lines[back.line - 1], &jump = out_.lines[back.line];
-      uint32_t inside = growth_before(jumps_[k].back) - jumps_[k].growth - out_.lines[jumps_[k].line].offset;
-      uint32_t from = test.offset + inside, to = jump.offset + inside + jump.size;  // from the loop's start
-      auto crosses = [&](uint32_t s) { return (s + from) / line_ != (s + to) / line_; };
-      bool further = crosses(near) && !crosses(near + least_);
-      jumps_[k].further = further || (keep && jumps_[k].further);
-      if (jumps_[k].further) start = near + least_;
-    }
+    if (jumps_[k].back && paddings_from(k, near + least_) < paddings_from(k, near)) start = near + least_;
     bool on_line = start % line_ == 0;
     starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_ : on_line ? line_ : 1);
     return start - at;
+  }
+  // Nothing where as many bytes lie within a line, and do not end it.
+  uint32_t to_next_line(uint32_t at, uint32_t bytes) const {
+    return at / line_ == (at + bytes) / line_ ? 0 : line_ - at % line_;
+  }
+  // Bytes from a padding to the end of the jump behind it.
+  uint32_t jump_behind(size_t k) const {
+    const Jump& j = jumps_[k + 1];
+    return out_.lines[j.line].offset + size_of(j) - out_.lines[jumps_[k].line].offset;
+  }
+  // How many jumps of a loop would be moved if it began there.
+  unsigned paddings_from(size_t loop, uint32_t start) const {
+    unsigned out = 0;
+    uint32_t grown = start - out_.lines[jumps_[loop].line].offset;
+    for (size_t k = loop + 1; k <= jumps_[loop].back; ++k) {
+      const Jump& j = jumps_[k];
+      if (!j.is_padding()) {
+        grown += size_of(j) - j.short_size;
+        continue;
+      }
+      uint32_t by = to_next_line(out_.lines[j.line].offset + grown, jump_behind(k));
+      grown += by, out += by != 0;
+    }
+    return out;
   }
   uint32_t next_block() const {
     uint32_t b = block_ + 1;
@@ -385,10 +428,9 @@ class Emitter {
   }
 
   // Jumps grow from short to long until all distances fit: growing only ever makes distances longer. Paddings
-  // may depend on one another in a ring; after a few rounds they, too, only grow.
+  // follow from what stands before them and from how long jumps are.
   void relax() {
-    unsigned rounds = 0;
-    for (bool grown = true; grown; ++rounds) {
+    for (bool grown = true; grown;) {
       grown = false;
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
@@ -410,8 +452,7 @@ class Emitter {
       for (size_t k = 0; k < jumps_.size(); ++k) {
         Jump& j = jumps_[k];
         const EmittedLine& l = out_.lines[j.line];
-        sum +=
-            j.is_padding() ? padding_at(k, l.offset + sum, rounds > 8) : size_of(j) - uint32_t(j.short_size);
+        sum += j.is_padding() ? padding_at(k, l.offset + sum) : size_of(j) - uint32_t(j.short_size);
         grown |= j.is_padding() && j.growth != sum;
         j.growth = sum;
       }
@@ -477,12 +518,14 @@ class Emitter {
     put_bytes(second.offset, plain_jump(over));
   }
 
-  static uint32_t lines_of(const Jump& j) { return j.is_padding() ? padding_lines : j.may_turn ? 2 : 1; }
+  static uint32_t lines_of(const Jump& j) {
+    return j.pad == Pad::Loop ? padding_lines : j.is_padding() || j.may_turn ? 2 : 1;
+  }
   void write_padding(size_t k) {
     EmittedLine* lines = &out_.lines[jumps_[k].line];
     uint32_t before = growth_before(static_cast<uint32_t>(k)), at = lines[0].offset + before,
              size = jumps_[k].growth - before;
-    for (uint32_t line = 0; line < padding_lines; ++line, at += lines[line - 1].size) {
+    for (uint32_t line = 0; line < lines_of(jumps_[k]); ++line, at += lines[line - 1].size) {
       lines[line].offset = at;
       lines[line].size = size ? target_.pad(std::span(out_.bytes).subspan(at, size)) : uint8_t(0);
       size -= lines[line].size;
@@ -494,8 +537,8 @@ class Emitter {
   const Code& f_;
   const Target& target_;
   bool align_loops_;
-  const uint32_t least_, line_;  // see CodeAlignment
-  std::vector<uint8_t> inner_;   // by loop: it holds no other, and has not begun yet
+  const uint32_t least_, line_;             // see CodeAlignment
+  std::vector<uint8_t> is_inner_, begins_;  // by loop: it holds no other; and has not begun yet
   CompiledFunction out_;
   std::pmr::vector<uint32_t> leads_to_;        // by block: itself, or where an empty one jumps to
   std::pmr::vector<Start> starts_;             // by block
