@@ -198,9 +198,10 @@ class Emitter {
     starts_[jumps_[k].block].align = static_cast<uint8_t>(start == near ? least_ : on_line ? line_ : 1);
     return start - at;
   }
-  // Nothing where as many bytes lie within a line, and do not end it.
+  // Nothing where as many bytes lie within a line, and do not end it, or where one instruction would not do.
   uint32_t to_next_line(uint32_t at, uint32_t bytes) const {
-    return at / line_ == (at + bytes) / line_ ? 0 : line_ - at % line_;
+    uint32_t by = at / line_ == (at + bytes) / line_ ? 0 : line_ - at % line_;
+    return by <= padding_line_bytes ? by : 0;
   }
   // Bytes from a padding to the end of the jump behind it.
   uint32_t jump_behind(size_t k) const {
@@ -518,9 +519,7 @@ class Emitter {
     put_bytes(second.offset, plain_jump(over));
   }
 
-  static uint32_t lines_of(const Jump& j) {
-    return j.pad == Pad::Loop ? padding_lines : j.is_padding() || j.may_turn ? 2 : 1;
-  }
+  static uint32_t lines_of(const Jump& j) { return j.pad == Pad::Loop ? padding_lines : j.may_turn ? 2 : 1; }
   void write_padding(size_t k) {
     EmittedLine* lines = &out_.lines[jumps_[k].line];
     uint32_t before = growth_before(static_cast<uint32_t>(k)), at = lines[0].offset + before,
@@ -532,7 +531,8 @@ class Emitter {
     }
   }
 
-  static constexpr uint32_t padding_lines = 4;  // instructions of eight bytes at least
+  static constexpr uint32_t padding_line_bytes = 8;  // one instruction may take as many at least
+  static constexpr uint32_t padding_lines = 4;       // of a loop's: 31 bytes at most
 
   const Code& f_;
   const Target& target_;

@@ -1,6 +1,7 @@
 #include "layout.h"
 
 #include <algorithm>
+#include <tuple>
 
 namespace porphyry::machine {
 namespace {
@@ -43,89 +44,96 @@ float times(const Function& f, const Frequencies& frequencies, Edge e) {
   return left / static_cast<float>(shared);
 }
 
-// The blocks of a loop, its header first, as chains that fall through along the edges taken most; what is
+// The blocks of a loop, its header first, become chains that fall through along the edges taken most; what is
 // taken alike often stays as it is. A chain grows at both ends, by one edge at a time, the most taken one
 // first.
 class Chains {
  public:
-  Chains(const Function& f, const Frequencies& frequencies, std::span<Block> blocks,
-         const FixedTable<Block, uint32_t>& place, std::pmr::memory_resource* work)
-      : blocks_(blocks),
-        ways_(work),
-        next_(blocks.size(), none, work),
-        other_end_(work),
-        is_first_(blocks.size(), 1, work) {
+  Chains(const Function& f, const Frequencies& frequencies) : f_(f), frequencies_(frequencies) {}
+
+  // `place`: of each of the blocks among them.
+  void order(std::span<Block> blocks, const FixedTable<Block, uint32_t>& place) {
+    links_.clear(), ways_.clear(), out_.clear();
     for (uint32_t k = 0; k < blocks.size(); ++k) {
-      other_end_.push_back(k);
-      for (Edge e : f.edges(blocks[k]))
-        if (uint32_t to = place[f.to(e)]; to > 0 && to < blocks.size() && blocks[to] == f.to(e))
-          ways_.push_back({times(f, frequencies, e), k, to});
+      links_.push_back({none, k, true});
+      for (Edge e : f_.edges(blocks[k]))
+        if (uint32_t to = place[f_.to(e)]; to > 0 && to < blocks.size() && blocks[to] == f_.to(e))
+          ways_.push_back({times(f_, frequencies_, e), k, to});
     }
-    std::stable_sort(ways_.begin(), ways_.end(), [](const Way& a, const Way& b) {
-      return a.times != b.times ? a.times > b.times : (a.to == a.from + 1) > (b.to == b.from + 1);
+    auto stays = [](const Way& w) { return w.to == w.from + 1; };
+    std::sort(ways_.begin(), ways_.end(), [&](const Way& a, const Way& b) {
+      return std::tuple(-a.times, !stays(a), a.from, a.to) < std::tuple(-b.times, !stays(b), b.from, b.to);
     });
-  }
-  void run() {
     for (const Way& w : ways_) join(w);
-    std::pmr::vector<Block> out(ways_.get_allocator());
-    for (uint32_t k = 0; k < blocks_.size(); ++k)
-      for (uint32_t at = is_first_[k] ? k : none; at != none; at = next_[at]) out.push_back(blocks_[at]);
-    std::copy(out.begin(), out.end(), blocks_.begin());
+    for (uint32_t k = 0; k < blocks.size(); ++k)
+      for (uint32_t at = links_[k].is_first ? k : none; at != none; at = links_[at].next)
+        out_.push_back(blocks[at]);
+    std::copy(out_.begin(), out_.end(), blocks.begin());
   }
 
  private:
   struct Way {
     float times;
-    uint32_t from, to;  // in `blocks`
+    uint32_t from, to;  // places
   };
-  // `from` ends a chain, `to` begins another one. Of a chain both ends know each other.
+  struct Link {
+    uint32_t next, other_end;  // of an end of a chain: where the other one is
+    bool is_first;
+  };
+  // `from` ends a chain, and `to` begins another one.
   void join(const Way& w) {
-    if (next_[w.from] != none || !is_first_[w.to] || other_end_[w.from] == w.to) return;
-    next_[w.from] = w.to;
-    is_first_[w.to] = 0;
-    const uint32_t first = other_end_[w.from], last = other_end_[w.to];
-    other_end_[first] = last, other_end_[last] = first;
+    if (links_[w.from].next != none || !links_[w.to].is_first || links_[w.from].other_end == w.to) return;
+    links_[w.from].next = w.to;
+    links_[w.to].is_first = false;
+    const uint32_t first = links_[w.from].other_end, last = links_[w.to].other_end;
+    links_[first].other_end = last, links_[last].other_end = first;
   }
 
-  std::span<Block> blocks_;
-  std::pmr::vector<Way> ways_;
-  std::pmr::vector<uint32_t> next_, other_end_;
-  std::pmr::vector<uint8_t> is_first_;
+  const Function& f_;
+  const Frequencies& frequencies_;
+  std::vector<Way> ways_;
+  std::vector<Link> links_;
+  std::vector<Block> out_;
 };
 
 // Innermost loops come to lie in one piece from their headers on, as chains.
-void chain_loops(const Function& f, const FlowOf& flow, std::pmr::vector<Block>& order,
-                 std::pmr::memory_resource* work) {
-  FixedTable<Block, uint8_t> holds_loops(f.block_limit(), work, 0);
+void chain_loops(const Function& f, const FlowOf& flow, std::pmr::vector<Block>& order) {
+  if (std::none_of(order.begin(), order.end(), [&](Block b) { return flow.loops.is_header(b); })) return;
+  struct InnerLoop {
+    uint32_t blocks = 0, start = 0;
+    bool holds_loops = false;
+  };
+  FixedTable<Block, InnerLoop> loops(f.block_limit(), std::pmr::get_default_resource());  // by header
   for (Block b : order)
     if (flow.loops.is_header(b))
-      if (Block outer = flow.loops.outer(b); outer.exists()) holds_loops[outer] = 1;
+      if (Block outer = flow.loops.outer(b); outer.exists()) loops[outer].holds_loops = true;
   auto unlikely = [&](Block b) { return flow.frequencies.unlikely(b); };
   auto innermost = [&](Block b) {
     Block h = flow.loops.header(b);
-    return h.exists() && !holds_loops[h] && !unlikely(b) && !unlikely(h) ? h : Block();
+    return h.exists() && !loops[h].holds_loops && !unlikely(b) && !unlikely(h) ? h : Block();
   };
-  FixedTable<Block, uint32_t> place(f.block_limit(), work,
-                                    0);  // among the blocks of its loop, the header's first
-  FixedTable<Block, uint32_t> count(f.block_limit(), work, 1), start(f.block_limit(), work, 0);  // by header
+  FixedTable<Block, uint32_t> place(
+      f.block_limit(), std::pmr::get_default_resource());  // among the blocks of its loop, the header's first
   for (Block b : order)
-    if (Block h = innermost(b); h.exists() && b != h) place[b] = count[h]++;
-  uint32_t blocks = 0;
+    if (Block h = innermost(b); h.exists()) place[b] = b == h ? 0 : ++loops[h].blocks;
+  uint32_t all = 0;
   for (Block b : order)
-    if (innermost(b) == b) start[b] = blocks, blocks += count[b];
-  std::pmr::vector<Block> in_loops(blocks, work), out(work);
+    if (innermost(b) == b) loops[b].start = all, all += ++loops[b].blocks;
+  if (all == 0) return;
+  std::vector<Block> in_loops(all), out;
   for (Block b : order)
-    if (Block h = innermost(b); h.exists()) in_loops[start[h] + place[b]] = b;
+    if (Block h = innermost(b); h.exists()) in_loops[loops[h].start + place[b]] = b;
   out.reserve(order.size());
+  Chains chains(f, flow.frequencies);
   for (Block b : order) {
     Block h = innermost(b);
     if (!h.exists()) out.push_back(b);
-    if (h != b || !h.exists()) continue;
-    std::span<Block> loop = std::span(in_loops).subspan(start[h], count[h]);
-    if (loop.size() > 2) Chains(f, flow.frequencies, loop, place, work).run();
+    if (!h.exists() || h != b) continue;
+    std::span<Block> loop = std::span(in_loops).subspan(loops[h].start, loops[h].blocks);
+    if (loop.size() > 2) chains.order(loop, place);
     out.insert(out.end(), loop.begin(), loop.end());
   }
-  order = std::move(out);
+  std::copy(out.begin(), out.end(), order.begin());
 }
 
 }  // namespace
@@ -137,7 +145,7 @@ BlockLayout lay_out_blocks(const Function& f, const FlowOf& flow, std::pmr::memo
   for (bool unlikely : {false, true})
     for (Block b : f.blocks())
       if (flow.dominators.reachable(b) && flow.frequencies.unlikely(b) == unlikely) out.order.push_back(b);
-  chain_loops(f, flow, out.order, work);
+  chain_loops(f, flow, out.order);
   turn_loops(f, flow.loops, out.order, work);
   for (size_t k = 0; k < out.order.size(); ++k) out.numbers[out.order[k]] = static_cast<uint32_t>(k);
   return out;

@@ -12,8 +12,10 @@ struct BlockLayout {
   FixedTable<Block, uint32_t> loops;    // by header: its row of Code::loops
 };
 
-// The function's own order is the author's; only what is unlikely moves out of the way, behind the rest, and
-// loops are turned. O(blocks).
+// The function's own order is the author's; only what is unlikely moves out of the way, behind the rest,
+// innermost loops become chains along the edges that are taken most (K. Pettis, R. Hansen, "Profile Guided
+// Code Positioning", 1990), and loops are turned. O(blocks), and O(e log e) for the edges of an innermost
+// loop.
 BlockLayout lay_out_blocks(const Function& f, const FlowOf& flow, std::pmr::memory_resource* work);
 
 // The rows of Code::loops, outer ones first; notes in `layout` which are whose.
