@@ -129,8 +129,12 @@ class LoopMaker {
       sum = "f" + l;
     }
     if (l == "a" && chance(3)) {
-      t += fmt::format("  go hb({}, {}, {})\n{}", start(), sum, wide, loop("b", false));
-      sum = "sb", wide = "wb";
+      // Its sum goes on, or begins anew and is added behind it.
+      const bool anew = chance(2);
+      t += fmt::format("  go hb({}, {}, {})\n{}", start(), anew ? any({"0", "0", "1"}) : sum, wide,
+                       loop("b", false));
+      if (anew) t += fmt::format("  n{0} = {1} sb, {2}\n", l, any({"add", "add", "sub"}), sum);
+      sum = anew ? "n" + l : "sb", wide = "wb";
     }
     return t + fmt::format("  y{0} = add {1}, 0\n  z{0} = add {2}, 0\n", l, sum, wide);
   }
@@ -454,6 +458,65 @@ enter:
   EXPECT_NE(write_text(*after(realm, "frame", asks, &notes)).find("call take(8)"), std::string::npos);
   ASSERT_EQ(notes.size(), 1u);
   EXPECT_EQ(notes[0].why, "a loop comes to it");
+}
+
+// The sums of three loops in each other are one, which begins as the outermost one does; where anything looks
+// at an inner one, it does not begin at 0, or is taken away, all stay.
+TEST(StepPass, SumsOfANestAreOne) {
+  const std::string nest = R"(module m
+func f(n: i32, p: ptr) -> i32 {
+enter:
+  go outer(0, 0)
+outer(i: i32, s: i32):
+  go middle(0, 0)
+middle(j: i32, t: i32):
+  go inner(0, 0)
+inner(k: i32, u: i32):
+  v = mul k, j
+  u2 = add u, v
+  k2 = add k, 1
+  more = lt.s k2, n
+  when more go inner(k2, u2) else behind(u2)
+behind(w: i32):
+  t2 = add w, t
+  j2 = add j, 1
+  more2 = lt.s j2, n
+  when more2 go middle(j2, t2) else last(t2)
+last(x: i32):
+  s2 = add s, x
+  i2 = add i, 1
+  more3 = lt.s i2, n
+  when more3 go outer(i2, s2) else out
+out:
+  return s2
+}
+)";
+  auto sums = [&](const std::string& from, const std::string& to) {
+    std::string text = nest;
+    if (!from.empty()) text.replace(text.find(from), from.size(), to);
+    Realm realm;
+    auto plain = testing::must_read(realm, text), module = after(realm, "step; sweep", text);
+    for (uint64_t n : {1u, 2u, 5u}) {
+      std::vector<uint8_t> memory(8);
+      uint64_t results[2];
+      for (const auto& m : {&plain, &module}) {
+        Evaluator evaluator(**m);
+        Datum given[] = {{n, 0}, evaluator.attach(memory, "memory")};
+        results[m == &module] = evaluator.call((*m)->find("f"), given).results[0].bits;
+      }
+      EXPECT_EQ(results[0], results[1]) << text;
+    }
+    size_t out = 0;
+    std::string is = write_text(*module);
+    for (const char* add : {"= add u, v", "= add w, t", "= add s, x", "= sub s, x"})
+      out += is.find(add) != is.npos;
+    return out;
+  };
+  EXPECT_EQ(sums("", ""), 1u);
+  EXPECT_EQ(sums("inner(0, 0)", "inner(0, 1)"), 2u);
+  EXPECT_EQ(sums("  k2 = add", "  store u, [p]\n  k2 = add"), 2u);
+  EXPECT_EQ(sums("s2 = add s, x", "s2 = sub s, x"), 2u);
+  EXPECT_EQ(sums("v = mul k, j", "v = mul u, j"), 2u);
 }
 
 // Lanes that count apart, and a pointer whose step has no opposite, by a counter that goes down.

@@ -8,6 +8,8 @@
 #include <fstream>
 #include <sstream>
 
+#include "porphyry/analyze/facts.h"
+#include "porphyry/analyze/frequency.h"
 #include "porphyry/eval/evaluator.h"
 #include "porphyry/ir/clone.h"
 #include "porphyry/jit/apart.h"
@@ -293,6 +295,97 @@ TEST(Emit, JumpsReachTheirBlocksAtEveryDistance) {
   }
 }
 
+// Loops of several blocks, by the branches that a seed makes, with how often each way was taken; the last one
+// goes back.
+std::string branchy_loop(uint64_t seed, unsigned blocks) {
+  std::mt19937_64 random(seed);
+  auto below = [&](unsigned n) { return static_cast<unsigned>(random() % n); };
+  std::string text = "module m\nfunc f(n: i64, p: ptr) {\nenter:\n  go b0\n";
+  for (unsigned b = 0; b + 1 < blocks; ++b) {
+    text += fmt::format("b{0}:\n", b);
+    for (unsigned k = below(4); k > 0; --k) text += fmt::format("  store {}:i8, [p + {}]\n", b, k + 7 * b);
+    text += fmt::format(
+        "  v{0} = load i64 [p + {1}] volatile\n  c{0} = lt.s v{0}, n\n  when c{0} {2} go b{3} else b{4} "
+        "{5}\n",
+        b, 8 * b, 1 + below(99), b + 1 + below(blocks - b - 1), b + 1, 1 + below(99));
+  }
+  return text + fmt::format(
+                    "b{0}:\n  v{0} = load i64 [p] volatile\n  c{0} = lt.s v{0}, n\n  when c{0} 90 go b0 else "
+                    "out 10\n"
+                    "out:\n  return\n}}\n",
+                    blocks - 1);
+}
+
+// Jumps of inner loops, with the line before them, neither cross nor end a line of 32 bytes, but where more
+// than eight bytes would have to be put before them.
+TEST(Emit, JumpsOfInnerLoopsStayWithinLines) {
+  size_t jumps = 0, moved = 0;
+  for (uint64_t seed = 0; seed < 200; ++seed) {
+    Realm realm;
+    auto lowered = lower(*must_read(realm, branchy_loop(seed, 6)), target(), {.align_loops = true});
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
+    const CompiledFunction& f = lowered->functions[0];
+    for (size_t k = 1; k < f.lines.size(); ++k) {
+      const EmittedLine &test = f.lines[k - 1], &jump = f.lines[k];
+      moved += jump.role == Role::Padding && jump.size > 0 && test.role == Role::Program;
+      const bool alone = test.to == EmittedLine::To::Block || test.role == Role::Padding;
+      if (jump.to != EmittedLine::To::Block || alone) continue;
+      auto place = std::find_if(f.blocks.begin(), f.blocks.end(),
+                                [&](const auto& b) { return jump.offset < b.offset; });
+      if (std::prev(place)->depth == 0) continue;
+      ++jumps;
+      const bool crosses = test.offset / 32 != (jump.offset + jump.size) / 32;
+      EXPECT_TRUE(!crosses || 32 - test.offset % 32 > 8) << seed << ": " << jump.offset;
+    }
+  }
+  EXPECT_GT(jumps, 900u);
+  EXPECT_GT(moved, 100u);
+}
+
+// How much of a loop's way falls through, against the best of all orders of its blocks, and that it is in one
+// piece.
+TEST(Layout, LoopsFallThroughNearlyAsMuchAsTheyCan) {
+  double is = 0, best = 0;
+  for (uint64_t seed = 0; seed < 300; ++seed) {
+    Realm realm;
+    auto lowered = lower(*must_read(realm, branchy_loop(seed, 6)), target(), {});
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
+    const Function& f = lowered->legal->function(lowered->functions[0].symbol);
+    Facts facts(f);
+    const Loops& loops = facts.get<Loops>();
+    Frequencies frequencies(f, facts.get<Dominators>(), loops);
+    auto falls = [&](Block a, Block b) {
+      double times = 0, all = 0;
+      for (Edge e : f.edges(a)) {
+        all += double(f.weight(e));
+        if (f.to(e) == b) times += double(f.weight(e));
+      }
+      return times / all * frequencies.of(a);
+    };
+    auto sum = [&](const std::vector<Block>& order) {
+      double out = 0;
+      for (size_t k = 1; k < order.size(); ++k) out += falls(order[k - 1], order[k]);
+      return out;
+    };
+    std::vector<Block> order;
+    size_t first = 0, last = 0;
+    for (size_t k = 0; k < lowered->functions[0].blocks.size(); ++k)
+      if (Block b = lowered->functions[0].blocks[k].origin; loops.depth(b) && !frequencies.unlikely(b)) {
+        if (order.empty()) first = k;
+        last = k;
+        order.push_back(b);
+      }
+    EXPECT_EQ(last - first + 1, order.size()) << seed;
+    is += sum(order);
+    std::sort(order.begin() + 1, order.end());
+    double most = 0;
+    do most = std::max(most, sum(order));
+    while (std::next_permutation(order.begin() + 1, order.end()));
+    best += most;
+  }
+  EXPECT_GT(is, 0.95 * best);
+}
+
 // Helpers are local: a program may use their names for what it likes.
 TEST(Legalize, HelpersStandBesideWhateverTheirNamesMeanToTheProgram) {
   Realm realm;
@@ -315,7 +408,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
   for (uint64_t seed = 900; seed < 925; ++seed) {
     Realm realm;
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
-    auto lowered = lower(*program.module, target());
+    auto lowered = lower(*program.module, target(), {.align_loops = seed % 2 == 0});
     ASSERT_TRUE(lowered.good()) << render(lowered.why());
     std::string source = folder.write("m.s", render_assembly(*lowered, target()));
     auto made = testing::run_command(fmt::format(
@@ -325,7 +418,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
     std::string bytes = testing::contents(source + ".bin");
     size_t at = 0;
     for (const CompiledFunction& f : lowered->functions) {
-      at = (at + 15) / 16 * 16;
+      at = (at + f.align - 1) / f.align * f.align;
       ASSERT_LE(at + f.bytes.size(), bytes.size());
       for (const EmittedLine& l : f.lines) {
         // Distances to other symbols are left to the linker by both; what the assembler puts there does not

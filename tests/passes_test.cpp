@@ -110,6 +110,92 @@ TEST(Passes, MeanTheSameAloneInPairsAndInAnyOrder) {
 
 // Every divisor of small widths with every dividend, and hard ones of the others: no division is left, and
 // the evaluator's answers are those of `compute`.
+Bits result(const Module& module, std::span<const Datum> given) {
+  return Evaluator(module).call(module.find("f"), given).results[0].bits;
+}
+
+// A pick in front of a comparison with a number or a value of a few bits, its constant on either side: where
+// that decides, the pick goes and its condition is asked; nothing else changes, whatever comes in.
+TEST(Thread, ADecidingPickIsAskedFirst) {
+  size_t asked = 0, kept = 0;
+  for (const char* op : {"eq", "ne", "lt.s", "le.s", "gt.s", "ge.s", "lt.u", "le.u", "gt.u", "ge.u"})
+    for (const char* sides : {"0, longer", "longer, 0", "9, longer", "longer, -1"})
+      for (const char* compared : {"run, 3", "3, run", "run, bound", "bound, run", "run, n"})
+        for (bool used : {false, true}) {
+          Realm realm;
+          auto module = testing::must_read(realm, fmt::format(R"(module m
+func f(n: i32, c: bool) -> i32 {{
+enter:
+  few    = and n, 3
+  bound  = add few, 2
+  twice  = mul n, 5
+  longer = sub twice, 4
+  run    = pick c, {}
+  far    = {} {}
+  when far go yes else no(run)
+yes:
+  return {}
+no(r: i32):
+  out = sub 100, r
+  return out
+}}
+)",
+                                                              sides, op, compared, used ? "run" : "n"));
+          auto plain = clone(*module);
+          ASSERT_TRUE(run_pipeline(*module, *read_pipeline("thread"), {.check_between = true}).empty());
+          std::string is = write_text(*module);
+          ++(is.find("pick") == is.npos ? asked : kept);
+          for (uint64_t n = 0; n < 16; ++n)
+            for (uint64_t c : {0u, 1u}) {
+              Datum given[] = {{(n - 6) & 0xffffffff, 0}, {c, 0}};
+              ASSERT_EQ(result(*plain, given), result(*module, given)) << n << " " << c << "\n" << is;
+            }
+        }
+  EXPECT_GT(asked, 200u);
+  EXPECT_GT(kept, 50u);  // against a value of which nothing is known
+}
+
+// What a branch on several conditions tells, behind it and in loops behind it: no condition is asked twice.
+TEST(Propagate, KnowsBothOperandsOfAndAndOr) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+func f(a: i32, b: i32, n: i32) -> i32 {
+enter:
+  x = eq a, 7
+  y = lt.u b, 4
+  z = ne n, 0
+  xy = or x, y
+  nz = not z
+  all = or xy, nz
+  when all go out(0) else loop(n, 0)
+loop(k: i32, s: i32):
+  w = widen.u i32 x
+  v = widen.u i32 y
+  t = add s, w
+  u = add t, v
+  k2 = sub k, 1
+  done = eq k2, 0
+  leaves = or done, x
+  few = lt.u b, 3
+  stops = or leaves, few
+  when stops go out(u) else loop(k2, u)
+out(r: i32):
+  return r
+}
+)");
+  auto plain = clone(*module);
+  ASSERT_TRUE(
+      run_pipeline(*module, *read_pipeline("propagate; fold; sweep"), {.check_between = true}).empty());
+  std::string is = write_text(*module), loop = is.substr(is.find("loop(k"));
+  for (const char* gone : {"widen", "or ", "lt.u"}) EXPECT_EQ(loop.find(gone), loop.npos) << is;
+  for (uint64_t a : {6u, 7u})
+    for (uint64_t b : {3u, 4u})
+      for (uint64_t n : {0u, 1u, 5u}) {
+        Datum given[] = {{a, 0}, {b, 0}, {n, 0}};
+        EXPECT_EQ(result(*plain, given), result(*module, given));
+      }
+}
+
 TEST(Divide, ByEveryConstantIsAProduct) {
   std::mt19937_64 random(11);
   size_t compared = 0;
