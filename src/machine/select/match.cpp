@@ -116,7 +116,8 @@ bool Matcher::try_rule(uint16_t index, Instruction i, Match& m) const {
   for (size_t k = 0; k < variables; ++k)
     if (Value v = m.value(k); v.exists() && static_cast<int>(k) != root.variable)
       m.cost += cost_of_leaf(v, i);
-  if (loss(m, i) == Loss::CopyInFront) m.cost += 3;
+  const Loss lost = loss(m, i);
+  m.cost += lost == Loss::CopyInFront ? 3 : lost == Loss::CopyBehind ? 2 : 0;
   return true;
 }
 

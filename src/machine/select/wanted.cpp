@@ -89,6 +89,7 @@ static bool comes_back(const Function& f, Value result, Value parameter) {
 
 Loss loss_of(const Function& f, Value overwritten, Instruction by) {
   if (wanted_behind(f, overwritten, by)) return Loss::CopyInFront;
+  if (f.kind(overwritten) != ValueKind::BlockParameter) return Loss::Passing;
   return f.result_count(by) && comes_back(f, f.result(by), overwritten) ? Loss::None : Loss::CopyBehind;
 }
 
