@@ -76,6 +76,16 @@ bool Dominators::available(const Function& f, Value v, Instruction user) const {
   return f.kind(v) == ValueKind::BlockParameter || f.comes_before(f.definition(v), user);
 }
 
+Edge Dominators::only_way_in(const Function& function, Block b) const {
+  Edge only;
+  for (Edge e : function.edges_into(b)) {
+    if (dominates(b, function.from(e))) continue;
+    if (only.exists()) return Edge();
+    only = e;
+  }
+  return only;
+}
+
 std::vector<std::vector<Block>> Dominators::frontiers(const Function& f) const {
   std::vector<std::vector<Block>> out(f.block_limit());
   for (Block b : order_) {

@@ -33,6 +33,11 @@ class Dominators {
   // Whether `v` is there when `user` runs. Constants and parameters always are.
   bool available(const Function& function, Value v, Instruction user) const;
 
+  // The one edge into a block, but for those from blocks that it dominates: what a branch there says of
+  // values that are defined above holds in all that the block dominates, until the branch is passed again.
+  // Nothing where there are none or several. O(edges into the block).
+  Edge only_way_in(const Function& function, Block b) const;
+
   // Blocks where paths that pass `b` first meet paths that do not: R. Cytron et al. (1991).
   std::vector<std::vector<Block>> frontiers(const Function& function) const;
 

@@ -284,8 +284,7 @@ class Checker {
     auto check = check_of(condition), inner = check ? with_inner_base(*check, f_.block(i)) : std::nullopt;
     for (unsigned way = 0; way < 2; ++way) {
       Block to = f_.to(f_.edge(i, way));
-      // Only from where no other way leads.
-      if (f_.next_in(f_.first_in(to)).exists()) continue;
+      if (!(dominators_.only_way_in(f_, to) == f_.edge(i, way))) continue;
       conditions_[condition.index].push_back({to, way == 0, 0, {}, i});
       for (const auto& c : {check, inner})
         if (c) checks_[c->sum.base.index].push_back({to, (way == 0) == c->exceeds, c->sum.k, c->limit, i});

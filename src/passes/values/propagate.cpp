@@ -67,7 +67,7 @@ class Propagator {
 
   void find_comparisons() {
     for (Block b : dominators_.order()) {
-      if (Edge e = only_way_in(b); e.exists()) {
+      if (Edge e = dominators_.only_way_in(f_, b); e.exists()) {
         Instruction i = f_.terminator(f_.from(e));
         if (f_.op(i) == Op::When) refine_from(b, f_.operand(i, 0), f_.edge(i, 0) == e);
       }
@@ -77,17 +77,6 @@ class Propagator {
       bool holds = !d.exists() || f_.op(d) != Op::Or;  // whichever says more: who depends on whom is the same
       implied(f_.operand(end, 0), holds, [&](const Comparison& c) { depends(c.a, c.b), depends(c.b, c.a); });
     }
-  }
-  // The one edge into a block, but for those from blocks that it dominates: what a branch compares is defined
-  // above the block, and stays as it was compared until the branch is passed again.
-  Edge only_way_in(Block b) const {
-    Edge only;
-    for (Edge e : f_.edges_into(b)) {
-      if (dominators_.dominates(b, f_.from(e))) continue;
-      if (only.exists()) return Edge();
-      only = e;
-    }
-    return only;
   }
   struct Comparison {
     Op op;
