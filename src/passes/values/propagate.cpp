@@ -266,6 +266,7 @@ class Propagator {
           read(i, b);
         }
       decide(f_.terminator(b), b);
+      for (Edge e : f_.edges(b)) keep_round(e);
     }
   }
   void constant(Value v, Instruction i) {
@@ -290,6 +291,22 @@ class Propagator {
         c_.done(f_.position(i), c_.name(f_.result(i)), "takes " + c_.name(c) + " for " + c_.name(v),
                 "a branch above leaves no other value", {{"operation", write_text(c_.module, f_, i)}});
       f_.set(f_.operand_slot(i, k), c);
+    }
+  }
+  // A number that a loop's parameter has anyway where the edge leads back: the parameter itself, which costs
+  // nothing.
+  void keep_round(Edge e) {
+    const Block head = f_.to(e);
+    if (!dominators_.dominates(head, f_.from(e))) return;
+    for (size_t k = 0; k < f_.argument_count(e); ++k) {
+      const Value v = f_.argument(e, k), p = f_.parameters(head)[k];
+      if (!f_.is_constant(v) || !is_number(p) || refinements_.get(p).empty()) continue;
+      const Number n = fact_along(e, p);
+      if (!n.exists() || !n.is_exact() || n.low != f_.constant_word(v)) continue;
+      if (c_.wants_notes())
+        c_.done(f_.position(f_.terminator(f_.from(e))), c_.name(p), "goes on as it is",
+                "it is " + c_.name(v) + " there");
+      f_.set(f_.argument_slot(e, k), p);
     }
   }
   // A condition that is known here, though not wherever its value is used.
