@@ -25,16 +25,19 @@ class FrameWalk {
 
   std::vector<FrameStep> run() {
     bool leaving = false;
-    uint64_t body = distance_;
+    find_body();
+    size_t block = 0;
     for (size_t k = 0; k < f_.lines.size(); ++k) {
       const EmittedLine& l = f_.lines[k];
+      for (; block < f_.blocks.size() && f_.blocks[block].offset <= l.offset; ++block)
+        begin(f_.blocks[block].framed, l.offset);
       bool frame = l.role == Role::Frame;
       if (!frame && leaving) {
         // The jump or return that ends the way out; what stands behind has the body's frame.
         leaving = false;
         if (k + 1 < f_.lines.size()) {
           out_.push_back({FrameStep::Kind::Recall, l.offset + l.size});
-          distance_ = body;
+          distance_ = body_;
         }
         continue;
       }
@@ -43,7 +46,6 @@ class FrameWalk {
       if (effect.grows == 0) continue;  // touches the stack
       if (effect.grows < 0 && !leaving) {
         leaving = true;
-        body = distance_;
         out_.push_back({FrameStep::Kind::Remember, l.offset});
       }
       step(l.offset + l.size, effect);
@@ -62,10 +64,35 @@ class FrameWalk {
     if (effect.restores >= 0) out_.push_back({FrameStep::Kind::Restored, behind, 0, number(effect.restores)});
   }
 
+  // What stands once the frame is set up, wherever that is.
+  void find_body() {
+    for (const EmittedLine& l : f_.lines) {
+      if (l.role != Role::Frame) continue;
+      const FrameEffect effect = target_.frame.effect(target_, instruction_at(target_, f_, l));
+      if (effect.grows < 0) break;
+      body_ += static_cast<uint64_t>(effect.grows);
+      if (effect.saves >= 0) saved_.emplace_back(effect.saves, body_);
+    }
+  }
+  // A block that comes with the frame behind one without it, or the other way round.
+  void begin(bool framed, uint32_t offset) {
+    const uint64_t distance = framed ? body_ : target_.frame.return_bytes;
+    if (offset == 0 || distance == distance_) return;
+    distance_ = distance;
+    out_.push_back({FrameStep::Kind::Distance, offset, distance_});
+    for (auto [reg, at] : saved_) {
+      const auto kind = framed ? FrameStep::Kind::Saved : FrameStep::Kind::Restored;
+      out_.push_back(
+          {kind, offset, framed ? at : 0, target_.object.unwind_numbers[static_cast<size_t>(reg)]});
+    }
+  }
+
   const CompiledFunction& f_;
   const Target& target_;
   std::vector<FrameStep> out_;
-  uint64_t distance_;  // from the stack pointer to the caller's frame
+  std::vector<std::pair<int16_t, uint64_t>> saved_;  // and how far below the caller's frame
+  uint64_t body_ = target_.frame.return_bytes;       // the distance while the frame stands
+  uint64_t distance_;                                // from the stack pointer to the caller's frame
 };
 
 void write_steps(const std::vector<FrameStep>& steps, Sink sink) {

@@ -60,6 +60,7 @@ struct CompiledFunction {
     uint8_t depth;
     bool is_target;  // something jumps to it
     uint8_t align;   // padding before it leads to the next multiple of this; 1: just as far as it does
+    bool framed;     // the frame stands where it begins
   };
   std::vector<BlockPlace> blocks;  // the first line of each is the first at its offset or behind it
   uint32_t end_of_block(size_t b) const {
@@ -87,7 +88,11 @@ inline constexpr uint64_t most_frame_bytes = (uint64_t(1) << 31) - (uint64_t(1) 
 // that is too large is a diagnostic, and the code is not to be emitted then.
 Diagnostics lay_out_frame(Code& f, const Target& target);
 
-CompiledFunction emit(const Code& f, const Target& target, bool align_loops = false);
+struct EmitOptions {
+  bool align_loops = false;  // inner loops and their jumps, see above
+  bool late_frame = false;   // the frame is set up behind branches to ways out that need none
+};
+CompiledFunction emit(const Code& f, const Target& target, EmitOptions options = {});
 
 // The first form of an instruction's group that holds its literals and registers.
 FormIndex fitting_form(const Target& target, const PlainInstruction& plain);

@@ -14,7 +14,7 @@ struct LowerOptions {
   // What a level asks for.
   static LowerOptions at(const Level& level) {
     LowerOptions out;
-    out.schedule = level.schedule, out.align_loops = level.align_loops;
+    out.schedule = level.schedule, out.align_loops = level.align_loops, out.late_frame = level.schedule;
     if (level.observe) out.variables = Variables::Observed;
     return out;
   }
@@ -23,6 +23,7 @@ struct LowerOptions {
   bool check_allocation = false;             // run the independent checker on every function
   bool schedule = false;                     // order instructions by latencies; see schedule.h
   bool align_loops = false;                  // innermost loops begin at multiples of 16 bytes; see emit.h
+  bool late_frame = false;                   // frames are set up only on paths that need them; see emit.h
   Variables variables = Variables::Ignored;  // what debuggers are told of them; see watched.h
   bool explain = false;                      // keep what listings tell of where values lived
   // For a linker, which may put another definition in the place of a name that is not local: such names are

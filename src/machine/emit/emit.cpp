@@ -5,6 +5,7 @@
 // only grow, so relaxation ends. Cost: O(n) to write, and O(jumps + paddings) a round of relaxation; three
 // rounds are rare.
 #include "porphyry/machine/emit.h"
+#include "frame_place.h"
 #include "porphyry/base/rounding.h"
 
 #include <fmt/format.h>
@@ -33,10 +34,11 @@ struct Reference {
 // whole.
 class Emitter {
  public:
-  Emitter(const Code& f, const Target& target, bool align_loops)
+  Emitter(const Code& f, const Target& target, EmitOptions options)
       : f_(f),
         target_(target),
-        align_loops_(align_loops && target.alignment.line),
+        frame_(place_frame(f, target, options.late_frame)),
+        align_loops_(options.align_loops && target.alignment.line),
         least_(target.alignment.function),
         line_(target.alignment.line),
         leads_to_(f.blocks.size(), f.memory()),
@@ -61,7 +63,8 @@ class Emitter {
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
       if (is_loop_start(block_)) pad(Pad::Loop);
       starts_.push_back({here(), static_cast<uint32_t>(jumps_.size()), false});
-      if (block_ == 0) prologue();
+      frame_stands_ = stands_at_start(block_);
+      if (block_ == frame_.before) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
       const bool hot = align_loops_ && b.loop != no_loop && is_inner_[b.loop];
@@ -71,6 +74,7 @@ class Emitter {
         instruction(f_.code[row_]);
       }
       straighten();
+      if (block_ == frame_.behind) prologue();
       for (const Jump& j : held_) {
         if (hot && (test == none || &j != &held_[0])) pad(Pad::Jump);
         jump(j);
@@ -83,7 +87,7 @@ class Emitter {
     tables();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target,
-                             starts_[b].align});
+                             starts_[b].align, stands_at_start(b)});
     bool any_may_turn = std::any_of(jumps_.begin(), jumps_.end(), [](const Jump& j) { return j.may_turn; });
     if (out_.align == line_ || any_may_turn)
       std::erase_if(out_.lines, [](const EmittedLine& l) { return l.size == 0; });
@@ -112,6 +116,9 @@ class Emitter {
     bool is_padding() const { return role == Role::Padding; }
   };
 
+  bool stands_at_start(uint32_t b) const {
+    return frame_.at_end_of(b) && b != frame_.before && b != frame_.behind;
+  }
   uint32_t here() const { return static_cast<uint32_t>(out_.bytes.size()); }
 
   // Blocks that only jump on, once copies within one register are gone: jumps to them go further at once.
@@ -119,7 +126,8 @@ class Emitter {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
       const CodeBlock& block = f_.blocks[b];
-      bool empty = b != 0 && f_.successors(block).size() == 1 && block.table == none && block.count > 0 &&
+      bool empty = b != 0 && b != frame_.before && b != frame_.behind && f_.successors(block).size() == 1 &&
+                   block.table == none && block.count > 0 &&
                    f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
       for (uint32_t k = block.first; empty && k + 1 < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
@@ -244,6 +252,7 @@ class Emitter {
   }
 
   void prologue() {
+    frame_stands_ = true;
     frame_lines_.clear();
     target_.frame.enter(target_, {f_.frame_bytes, f_.saved}, frame_lines_);
     write_frame_lines();
@@ -308,7 +317,7 @@ class Emitter {
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
     bool leaves = i.call != none && f_.calls[i.call].leaves;
-    if (i.form == target_.upkeep.return_values || leaves) epilogue();
+    if ((i.form == target_.upkeep.return_values || leaves) && frame_stands_) epilogue();
     auto label = label_operand(target_.form(i.form));
     if (label && f_.of(i)[*label].kind == OperandKind::Label) {  // it may be a function, which is jumped to
       auto to = static_cast<size_t>(f_.of(i)[*label].value);
@@ -536,6 +545,8 @@ class Emitter {
 
   const Code& f_;
   const Target& target_;
+  const FramePlace frame_;
+  bool frame_stands_ = false;  // where code is written
   bool align_loops_;
   const uint32_t least_, line_;             // see CodeAlignment
   std::vector<uint8_t> is_inner_, begins_;  // by loop: it holds no other; and has not begun yet
@@ -616,8 +627,8 @@ void put_constants(const CompiledFunction& f, std::span<const size_t> places, By
   }
 }
 
-CompiledFunction emit(const Code& f, const Target& target, bool align_loops) {
-  return Emitter(f, target, align_loops).run();
+CompiledFunction emit(const Code& f, const Target& target, EmitOptions options) {
+  return Emitter(f, target, options).run();
 }
 
 PlainInstruction instruction_at(const Target& target, const CompiledFunction& f, const EmittedLine& line) {

@@ -1,5 +1,5 @@
-// Idea: a value is copied out of a register that an instruction demands, and back into it for the next one that
-// does; the second copy brings what is there.
+// Idea: a value is copied out of a register that an instruction demands, and back into it for the next one
+// that does; the second copy brings what is there.
 //
 // Each register has the number of what it holds. A copy gives its target the number of its source, any other
 // write a new one. Invariant: registers of one number agree in as many low bits as the narrowest copy between
@@ -23,7 +23,8 @@ class CopyRemover {
       const bool goes_on = b > 0 && ways_in_[b] == 1 && comes_from_before(b);
       if (!goes_on)
         for (unsigned r = 0; r < target_.register_count(); ++r) write(r);
-      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k) line(f_.code[k]);
+      for (uint32_t k = f_.blocks[b].first; k < f_.blocks[b].first + f_.blocks[b].count; ++k)
+        line(f_.code[k]);
     }
   }
 

@@ -1,6 +1,7 @@
 // A zero is cheaper as a register's difference from itself, and a sum into one of its operands as an
-// addition, one of 1 as a step, but for the flags; a word whose upper half is zero, as its lower half alone. Whether somebody
-// reads those is asked backward: at a block's end when a block behind it reads flags before it writes them.
+// addition, one of 1 as a step, but for the flags; a word whose upper half is zero, as its lower half alone.
+// Whether somebody reads those is asked backward: at a block's end when a block behind it reads flags before
+// it writes them.
 #include "shorter.h"
 
 #include <algorithm>
