@@ -37,7 +37,7 @@ class Emitter {
   Emitter(const Code& f, const Target& target, EmitOptions options)
       : f_(f),
         target_(target),
-        frame_(place_frame(f, target, options.late_frame)),
+        frame_{place_frame(f, target, options.late_frame)},
         align_loops_(options.align_loops && target.alignment.line),
         least_(target.alignment.function),
         line_(target.alignment.line),
@@ -63,8 +63,8 @@ class Emitter {
     for (block_ = 0; block_ < f_.blocks.size(); ++block_) {
       if (is_loop_start(block_)) pad(Pad::Loop);
       starts_.push_back({here(), static_cast<uint32_t>(jumps_.size()), false});
-      frame_stands_ = stands_at_start(block_);
-      if (block_ == frame_.before) prologue();
+      frame_.stands = stands_at_start(block_);
+      if (block_ == frame_.place.before) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
       const bool hot = align_loops_ && b.loop != no_loop && is_inner_[b.loop];
@@ -74,7 +74,7 @@ class Emitter {
         instruction(f_.code[row_]);
       }
       straighten();
-      if (block_ == frame_.behind) prologue();
+      if (block_ == frame_.place.behind) prologue();
       for (const Jump& j : held_) {
         if (hot && (test == none || &j != &held_[0])) pad(Pad::Jump);
         jump(j);
@@ -117,7 +117,7 @@ class Emitter {
   };
 
   bool stands_at_start(uint32_t b) const {
-    return frame_.at_end_of(b) && b != frame_.before && b != frame_.behind;
+    return frame_.place.at_end_of(b) && b != frame_.place.before && b != frame_.place.behind;
   }
   uint32_t here() const { return static_cast<uint32_t>(out_.bytes.size()); }
 
@@ -126,8 +126,8 @@ class Emitter {
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
       leads_to_[b] = b;
       const CodeBlock& block = f_.blocks[b];
-      bool empty = b != 0 && b != frame_.before && b != frame_.behind && f_.successors(block).size() == 1 &&
-                   block.table == none && block.count > 0 &&
+      bool empty = b != 0 && b != frame_.place.before && b != frame_.place.behind &&
+                   f_.successors(block).size() == 1 && block.table == none && block.count > 0 &&
                    f_.code[block.first + block.count - 1].form == target_.upkeep.jump;
       for (uint32_t k = block.first; empty && k + 1 < block.first + block.count; ++k) {
         const CodeLine& i = f_.code[k];
@@ -252,18 +252,18 @@ class Emitter {
   }
 
   void prologue() {
-    frame_stands_ = true;
-    frame_lines_.clear();
-    target_.frame.enter(target_, {f_.frame_bytes, f_.saved}, frame_lines_);
+    frame_.stands = true;
+    frame_.lines.clear();
+    target_.frame.enter(target_, {f_.frame_bytes, f_.saved}, frame_.lines);
     write_frame_lines();
   }
   void epilogue() {
-    frame_lines_.clear();
-    target_.frame.leave(target_, {f_.frame_bytes, f_.saved}, frame_lines_);
+    frame_.lines.clear();
+    target_.frame.leave(target_, {f_.frame_bytes, f_.saved}, frame_.lines);
     write_frame_lines();
   }
   void write_frame_lines() {
-    for (PlainInstruction& p : frame_lines_) {
+    for (PlainInstruction& p : frame_.lines) {
       auto label = label_operand(target_.form(p.form));
       p.form = fitting_form(target_, p);
       Reference loop;  // a jump back within the prologue
@@ -317,7 +317,7 @@ class Emitter {
   void instruction(const CodeLine& i) {
     if (i.form < first_real_form) return own_form(i);
     bool leaves = i.call != none && f_.calls[i.call].leaves;
-    if ((i.form == target_.upkeep.return_values || leaves) && frame_stands_) epilogue();
+    if ((i.form == target_.upkeep.return_values || leaves) && frame_.stands) epilogue();
     auto label = label_operand(target_.form(i.form));
     if (label && f_.of(i)[*label].kind == OperandKind::Label) {  // it may be a function, which is jumped to
       auto to = static_cast<size_t>(f_.of(i)[*label].value);
@@ -545,18 +545,20 @@ class Emitter {
 
   const Code& f_;
   const Target& target_;
-  const FramePlace frame_;
-  bool frame_stands_ = false;  // where code is written
+  struct {
+    const FramePlace place;
+    bool stands = false;                  // where code is written
+    std::vector<PlainInstruction> lines;  // of the current prologue or epilogue
+  } frame_;
   bool align_loops_;
   const uint32_t least_, line_;             // see CodeAlignment
   std::vector<uint8_t> is_inner_, begins_;  // by loop: it holds no other; and has not begun yet
   CompiledFunction out_;
-  std::pmr::vector<uint32_t> leads_to_;        // by block: itself, or where an empty one jumps to
-  std::pmr::vector<Start> starts_;             // by block
-  std::pmr::vector<Jump> jumps_;               // in order
-  std::pmr::vector<Jump> held_;                // of the current block
-  std::vector<PlainInstruction> frame_lines_;  // of the current prologue or epilogue
-  uint32_t block_ = 0, row_ = 0;               // the current ones
+  std::pmr::vector<uint32_t> leads_to_;  // by block: itself, or where an empty one jumps to
+  std::pmr::vector<Start> starts_;       // by block
+  std::pmr::vector<Jump> jumps_;         // in order
+  std::pmr::vector<Jump> held_;          // of the current block
+  uint32_t block_ = 0, row_ = 0;         // the current ones
 };
 
 std::string operand_text(const Target& target, const FormOperand& shape, const PlainOperand& o,

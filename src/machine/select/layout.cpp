@@ -49,7 +49,7 @@ float times(const Function& f, const Frequencies& frequencies, Edge e) {
 // first.
 class Chains {
  public:
-  Chains(const Function& f, const Frequencies& frequencies) : f_(f), frequencies_(frequencies) {}
+  Chains(const Function& f, const FlowOf& flow) : f_(f), flow_(flow) {}
 
   // `place`: of each of the blocks among them.
   void order(std::span<Block> blocks, const FixedTable<Block, uint32_t>& place) {
@@ -58,16 +58,18 @@ class Chains {
       links_.push_back({none, k, true});
       for (Edge e : f_.edges(blocks[k]))
         if (uint32_t to = place[f_.to(e)]; to > 0 && to < blocks.size() && blocks[to] == f_.to(e))
-          ways_.push_back({times(f_, frequencies_, e), k, to});
+          ways_.push_back({times(f_, flow_.frequencies, e), k, to});
     }
     auto stays = [](const Way& w) { return w.to == w.from + 1; };
     std::sort(ways_.begin(), ways_.end(), [&](const Way& a, const Way& b) {
       return std::tuple(-a.times, !stays(a), a.from, a.to) < std::tuple(-b.times, !stays(b), b.from, b.to);
     });
     for (const Way& w : ways_) join(w);
-    for (uint32_t k = 0; k < blocks.size(); ++k)
+    for (uint32_t k = 0; k < blocks.size(); ++k) {
       for (uint32_t at = links_[k].is_first ? k : none; at != none; at = links_[at].next)
         out_.push_back(blocks[at]);
+      if (k == 0 && ends_in_a_detour()) std::rotate(out_.begin(), out_.end() - 1, out_.end());
+    }
     std::copy(out_.begin(), out_.end(), blocks.begin());
   }
 
@@ -80,6 +82,17 @@ class Chains {
     uint32_t next, other_end;  // of an end of a chain: where the other one is
     bool is_first;
   };
+  // The header's chain ends with a block that only goes back, behind one that leaves the loop: in front of
+  // the header it falls into it, and one jump a round is enough; entering the loop takes one more.
+  bool ends_in_a_detour() const {
+    if (out_.size() < 2) return false;
+    const Instruction back = f_.terminator(out_.back()), end = f_.terminator(out_[out_.size() - 2]);
+    if (f_.op(back) != Op::Go || f_.to(f_.edge(back, 0)) != out_[0] || f_.op(end) != Op::When) return false;
+    for (size_t way : {0u, 1u})
+      if (f_.to(f_.edge(end, way)) == out_.back())
+        return !flow_.loops.contains(out_[0], f_.to(f_.edge(end, 1 - way)));
+    return false;
+  }
   // `from` ends a chain, and `to` begins another one.
   void join(const Way& w) {
     if (links_[w.from].next != none || !links_[w.to].is_first || links_[w.from].other_end == w.to) return;
@@ -90,7 +103,7 @@ class Chains {
   }
 
   const Function& f_;
-  const Frequencies& frequencies_;
+  const FlowOf& flow_;
   std::vector<Way> ways_;
   std::vector<Link> links_;
   std::vector<Block> out_;
@@ -124,7 +137,7 @@ void chain_loops(const Function& f, const FlowOf& flow, std::pmr::vector<Block>&
   for (Block b : order)
     if (Block h = innermost(b); h.exists()) in_loops[loops[h].start + place[b]] = b;
   out.reserve(order.size());
-  Chains chains(f, flow.frequencies);
+  Chains chains(f, flow);
   for (Block b : order) {
     Block h = innermost(b);
     if (!h.exists()) out.push_back(b);
