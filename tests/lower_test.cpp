@@ -14,6 +14,7 @@
 #include "porphyry/jit/apart.h"
 #include "porphyry/machine/listing.h"
 #include "porphyry/machine/lower.h"
+#include "porphyry/object/debug_steps.h"
 #include "porphyry/object/object.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -29,6 +30,8 @@
 namespace porphyry {
 namespace {
 
+using machine::CompiledFunction;
+using machine::EmittedLine;
 using machine::LowerOptions;
 using testing::target;
 
@@ -406,6 +409,69 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
     if (HasFailure()) return;
   }
   EXPECT_GT(stays_seen, 1000u / testing::checked_part);
+}
+
+// How far the caller's frame is at each line, by following jumps through the code as it was emitted, against
+// what unwinders are told, from step to step.
+std::vector<uint64_t> walked_distances(const CompiledFunction& f) {
+  std::vector<uint64_t> at(f.lines.size());
+  std::vector<std::pair<size_t, uint64_t>> work{{0, target().frame.return_bytes}};
+  auto line_of = [&](uint32_t block) {
+    auto line = std::find_if(f.lines.begin(), f.lines.end(), [&](const EmittedLine& l) {
+      return l.offset >= f.blocks[block].offset && l.size > 0;
+    });
+    return static_cast<size_t>(line - f.lines.begin());
+  };
+  while (!work.empty()) {
+    auto [k, distance] = work.back();
+    work.pop_back();
+    if (k >= at.size() || at[k]) {
+      EXPECT_TRUE(k >= at.size() || at[k] == distance) << f.name << " at " << f.lines[k].offset;
+      continue;
+    }
+    at[k] = distance;
+    const EmittedLine& l = f.lines[k];
+    const machine::PlainInstruction i = instruction_at(target(), f, l);
+    if (l.role == machine::Role::Frame)
+      distance += static_cast<uint64_t>(target().frame.effect(target(), i).grows);
+    const machine::Form& form = target().form(i.form);
+    if (l.to == EmittedLine::To::Block) work.emplace_back(line_of(l.index), distance);
+    for (const auto& table : f.tables)
+      for (uint32_t b : table)
+        if (form.is_jump && l.to == EmittedLine::To::Nothing) work.emplace_back(line_of(b), distance);
+    const bool ends = form.is_jump && !form.opposite && l.role != machine::Role::Frame;
+    if (!ends && form.name != "ret" && form.name != "ud2") work.emplace_back(k + 1, distance);
+  }
+  return at;
+}
+
+TEST(Frame, UnwindersKnowItWhereverItIsSetUp) {
+  size_t late = 0, lines = 0;
+  for (uint64_t seed = 0; seed < testing::part_of(300); ++seed) {
+    Realm realm;
+    Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
+    auto lowered = machine::lower(*program.module, target(), {.schedule = true, .late_frame = true});
+    ASSERT_TRUE(lowered.good());
+    for (const CompiledFunction& f : lowered->functions) {
+      const auto steps = frame_steps(f, target());
+      const auto walked = walked_distances(f);
+      late += f.lines[0].role != machine::Role::Frame && !steps.empty();
+      uint64_t told = target().frame.return_bytes, kept = 0;
+      size_t next = 0;
+      for (size_t k = 0; k < f.lines.size(); ++k) {
+        for (; next < steps.size() && steps[next].offset <= f.lines[k].offset; ++next) {
+          if (steps[next].kind == FrameStep::Kind::Distance) told = steps[next].distance;
+          if (steps[next].kind == FrameStep::Kind::Remember) kept = told;
+          if (steps[next].kind == FrameStep::Kind::Recall) told = kept;
+        }
+        if (f.lines[k].size == 0 || walked[k] == 0) continue;
+        ++lines;
+        ASSERT_EQ(told, walked[k]) << "seed " << seed << ", " << f.name << " at " << f.lines[k].offset;
+      }
+    }
+  }
+  EXPECT_GT(late, testing::part_of(15));
+  EXPECT_GT(lines, testing::part_of(10000));
 }
 
 }  // namespace

@@ -184,11 +184,20 @@ std::string render(const CodeAnswer& a, bool colour) {
   if (a.reasons.rules.empty()) return out;
   std::vector<std::vector<std::string>> rows = {{"", "rule", "instructions", "alone", "in all", ""}};
   size_t other_types = 0;
+  const std::string other_widths = " and others";
+  const machine::RuleTried* last = nullptr;
   for (const auto& r : a.reasons.rules) {
     if (r.for_other_types) {
       ++other_types;
       continue;
     }
+    // A rule of the book that is written once for several widths misses once.
+    if (last && !r.matched && !last->matched && last->name == r.name && last->missed == r.missed) {
+      if (rows.back()[2].ends_with(other_widths)) continue;
+      rows.back()[2] += other_widths;
+      continue;
+    }
+    last = &r;
     const char* mark = r.won ? "chosen" : r.matched ? "fits" : "";
     rows.push_back({ink(r.won ? green : faint, mark), r.name, r.makes, tenths(r.own_cost),
                     r.matched ? tenths(r.cost) : "", r.missed});
