@@ -102,10 +102,10 @@ class Laboratory {
   // A module as machine code, which is run on the processor and simulated at every stage.
   class Compiled {
    public:
-    Compiled(const Laboratory& lab, const Module& module, bool schedule)
+    Compiled(const Laboratory& lab, const Module& module, machine::LowerOptions options)
         : lab_(lab), module_(module), target_(lab.target_) {
-      auto jit = Jit::compile(module, target_, {.check_allocation = true, .schedule = schedule},
-                              usual_externals, {.simulated = !target_.runs_here()});
+      options.check_allocation = true;
+      auto jit = Jit::compile(module, target_, options, usual_externals, {.simulated = !target_.runs_here()});
       if (!jit) {
         why_not_ = render(jit.why());
         return;
@@ -228,23 +228,24 @@ size_t program_count() {
 // One program in all the forms that it is run in; what is wanted is made when it is first asked for.
 class Trial {
  public:
-  Trial(Laboratory& lab, const machine::Target& target, const Module& module)
-      : lab_(lab), target_(target), module_(module) {}
+  Trial(Laboratory& lab, const machine::Target& target, const Module& module, const Level& level)
+      : lab_(lab), target_(target), module_(module), level_(level) {}
 
   Laboratory::Compiled& plain() {
-    if (!plain_) plain_ = std::make_unique<Laboratory::Compiled>(lab_, module_, false);
+    if (!plain_) plain_ = std::make_unique<Laboratory::Compiled>(lab_, module_, machine::LowerOptions());
     return *plain_;
   }
   const Module& optimized() {
     if (!optimized_) {
       optimized_ = clone(module_);
-      Diagnostics broken = run_pipeline(*optimized_, level_named("-O1")->pipeline(), {.check_between = true});
+      Diagnostics broken = run_pipeline(*optimized_, level_.pipeline(), {.check_between = true});
       EXPECT_TRUE(broken.empty()) << render(broken);
     }
     return *optimized_;
   }
   Laboratory::Compiled& fast() {
-    if (!fast_) fast_ = std::make_unique<Laboratory::Compiled>(lab_, optimized(), true);
+    if (!fast_)
+      fast_ = std::make_unique<Laboratory::Compiled>(lab_, optimized(), machine::LowerOptions::at(level_));
     return *fast_;
   }
   Observed evaluated_optimized() { return lab_.evaluated(optimized(), 2); }
@@ -261,6 +262,7 @@ class Trial {
   Laboratory& lab_;
   const machine::Target& target_;
   const Module& module_;
+  const Level& level_;
   std::unique_ptr<Laboratory::Compiled> plain_, fast_;
   std::unique_ptr<Module> optimized_;
 };
@@ -293,9 +295,9 @@ std::vector<Way> ways_of(const machine::Target& target, uint64_t seed, const Mea
   if (!runs || seed % 4 == 1 || measure.every_stage)
     out.push_back({"simulated", [=](Trial& t) { return t.plain().simulated(seed); }});
   if (measure.only_runs && seed % 4) return out;
-  out.push_back({"evaluated after -O1", [](Trial& t) { return t.evaluated_optimized(); }});
-  out.push_back({"run after -O1, scheduled",
-                 [=](Trial& t) { return runs ? t.fast().native() : t.fast().simulated(seed); }});
+  out.push_back({"evaluated after its level", [](Trial& t) { return t.evaluated_optimized(); }});
+  out.push_back(
+      {"run after its level", [=](Trial& t) { return runs ? t.fast().native() : t.fast().simulated(seed); }});
   return out;
 }
 
@@ -330,16 +332,18 @@ TEST_P(RandomPrograms, MeanTheSameAtEveryLevelAndStage) {
       ASSERT_TRUE(read.good()) << render(read.why());
       ASSERT_EQ(write_text(**read), text);
     }
-    Trial trial(lab, target, module);
+    const Level& level = all_levels()[1 + seed / 4 % 4];  // -O1, -O2, -O3, -Os
+    Trial trial(lab, target, module, level);
     for (const Way& way : ways_of(target, seed, measure)) {
       std::string d = difference(meant, way.run(trial), types);
       if (d.empty()) continue;
       auto small = reduce(module, program.main, [&](const Module& m) {
         Observed should = lab.meant(m);
-        Trial again(lab, target, m);
+        Trial again(lab, target, m, level);
         return should.end < 2 && !difference(should, way.run(again), types).empty();
       });
-      FAIL() << "seed " << seed << ", " << way.name << ": " << d << "\nreduced to\n" << write_text(*small);
+      FAIL() << "seed " << seed << ", " << way.name << ", " << level.name << ": " << d << "\nreduced to\n"
+             << write_text(*small);
     }
   }
   // The generator would be useless if most programs ended early.
