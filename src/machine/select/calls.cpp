@@ -1,6 +1,7 @@
 #include "calls.h"
 
 #include <algorithm>
+#include <array>
 
 #include "porphyry/machine/convention.h"
 
@@ -156,10 +157,41 @@ void EdgeWriter::write(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, 
     if (f.is_constant(v))
       constants_.push_back({to, v});
     else if (w.register_of(v) != to)
-      moves_.push_back({to, w.register_of(v)});
+      moves_.push_back({to, w.register_of(v), w.register_of(v), static_cast<uint32_t>(k)});
   }
+  if (moves_.size() > 1) find_crossings(w, e);
   copy_all(w);
   for (auto& [to, v] : constants_) w.make_constant(v, to);
+}
+
+// Values that change places here, and keep them on other edges into the block, had best share registers with
+// the parameters of those places: they are copied as if they did, which is a cycle.
+void EdgeWriter::find_crossings(CodeWriter& w, Edge e) {
+  const Function& f = w.f;
+  constexpr size_t most_uses = 16;
+  const Block to = f.to(e);
+  // The parameter that most edges give a value to, among its first uses.
+  auto home = [&](Value v) {
+    std::array<uint8_t, 8> votes{};
+    size_t looked = 0;
+    for (Slot s = f.first_use(v); s.exists() && looked++ < most_uses; s = f.next_use(s)) {
+      auto use = f.use(s);
+      if (!use.edge.exists() || f.to(use.edge) != to) continue;
+      const size_t k = s.index - f.argument_slot(use.edge, 0).index;
+      if (k < votes.size()) ++votes[k];
+    }
+    return static_cast<size_t>(std::max_element(votes.begin(), votes.end()) - votes.begin());
+  };
+  for (Move& m : moves_) {
+    const size_t j = home(f.argument(e, m.number));
+    m.is_home = j == m.number;
+    if (m.is_home) continue;
+    auto other = std::find_if(moves_.begin(), moves_.end(), [&](const Move& o) { return o.number == j; });
+    if (other != moves_.end() && home(f.argument(e, j)) == m.number) m.as = other->to;
+  }
+  // Of one value to several places: to its own at last, when nothing reads it any more. The last one is taken
+  // first.
+  std::stable_partition(moves_.begin(), moves_.end(), [](const Move& m) { return m.is_home; });
 }
 
 // Ready moves first: those whose target is not read any more. A cycle goes through one more register.
@@ -172,7 +204,7 @@ void EdgeWriter::copy_all(CodeWriter& w) {
     return rows_[r - first_virtual];
   };
   for (size_t k = 0; k < moves.size(); ++k) {
-    ++row(moves[k].from).readers;
+    ++row(moves[k].as).readers;
     row(moves[k].to).writer = static_cast<uint32_t>(k + 1);
   }
   ready_.clear();
@@ -184,11 +216,15 @@ void EdgeWriter::copy_all(CodeWriter& w) {
     if (ready_.empty()) {
       while (done_[next]) ++next;
       Register blocked = moves[next].to;
-      Register spare = w.code.new_register(w.code.shape(blocked).register_class, w.code.shape(blocked).bits);
-      w.copy(spare, blocked);
-      for (Move& m : moves)
-        if (m.from == blocked) m.from = spare;
-      row(spare).readers = row(blocked).readers;
+      for (Move& m : moves) {
+        if (m.as != blocked) continue;
+        Register spare =
+            w.code.new_register(w.code.shape(blocked).register_class, w.code.shape(blocked).bits);
+        w.copy(spare, m.from);
+        for (Move& o : moves)
+          if (o.as == blocked && o.from == m.from && &o != &m) o.as = o.from = spare, ++row(spare).readers;
+        m.as = m.from = spare, ++row(spare).readers;
+      }
       row(blocked).readers = 0;
       ready_.push_back(next);
     }
@@ -197,10 +233,10 @@ void EdgeWriter::copy_all(CodeWriter& w) {
     w.copy(moves[k].to, moves[k].from);
     done_[k] = true;
     --left;
-    MoveRow& from = row(moves[k].from);
+    MoveRow& from = row(moves[k].as);
     if (--from.readers == 0 && from.writer && !done_[from.writer - 1]) ready_.push_back(from.writer - 1);
   }
-  for (const Move& m : moves) row(m.to) = {}, row(m.from) = {};
+  for (const Move& m : moves) row(m.to) = {}, row(m.as) = {};
 }
 
 }  // namespace porphyry::machine

@@ -25,7 +25,11 @@ class EdgeWriter {
  private:
   struct Move {
     Register to, from;
+    Register as;           // `from`, or the parameter that other edges give it to
+    uint32_t number;       // of the parameter
+    bool is_home = false;  // which other edges give it to as well
   };
+  void find_crossings(CodeWriter& w, Edge e);
   void copy_all(CodeWriter& w);
 
   // Memory that each edge uses again.

@@ -60,9 +60,13 @@ class Chains {
         if (uint32_t to = place[f_.to(e)]; to > 0 && to < blocks.size() && blocks[to] == f_.to(e))
           ways_.push_back({times(f_, flow_.frequencies, e), k, to});
     }
-    auto stays = [](const Way& w) { return w.to == w.from + 1; };
+    // Alike often: what stays behind it, but in front of a `choose` its numbers are taken to be in range.
+    auto rank = [&](const Way& w) {
+      if (f_.op(f_.terminator(blocks[w.to])) == Op::Choose) return 0;
+      return w.to == w.from + 1 ? 1 : 2;
+    };
     std::sort(ways_.begin(), ways_.end(), [&](const Way& a, const Way& b) {
-      return std::tuple(-a.times, !stays(a), a.from, a.to) < std::tuple(-b.times, !stays(b), b.from, b.to);
+      return std::tuple(-a.times, rank(a), a.from, a.to) < std::tuple(-b.times, rank(b), b.from, b.to);
     });
     for (const Way& w : ways_) join(w);
     for (uint32_t k = 0; k < blocks.size(); ++k) {
