@@ -165,10 +165,12 @@ void EdgeWriter::write(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, 
 }
 
 // Values that change places here, and keep them on other edges into the block, had best share registers with
-// the parameters of those places: they are copied as if they did, which is a cycle.
+// the parameters of those places: they are copied as if they did, which is a cycle. O(1): where there are
+// few.
 void EdgeWriter::find_crossings(CodeWriter& w, Edge e) {
   const Function& f = w.f;
-  constexpr size_t most_uses = 16;
+  constexpr size_t most_uses = 16, most_moves = 32;
+  if (moves_.size() > most_moves) return;
   const Block to = f.to(e);
   // The parameter that most edges give a value to, among its first uses.
   auto home = [&](Value v) {
@@ -186,8 +188,10 @@ void EdgeWriter::find_crossings(CodeWriter& w, Edge e) {
     const size_t j = home(f.argument(e, m.number));
     m.is_home = j == m.number;
     if (m.is_home) continue;
+    // What is a parameter itself stands for itself: it is not to be overwritten before it is read.
+    if (std::any_of(moves_.begin(), moves_.end(), [&](const Move& o) { return o.to == m.from; })) continue;
     auto other = std::find_if(moves_.begin(), moves_.end(), [&](const Move& o) { return o.number == j; });
-    if (other != moves_.end() && home(f.argument(e, j)) == m.number) m.as = other->to;
+    if (other != moves_.end()) m.as = other->to;
   }
   // Of one value to several places: to its own at last, when nothing reads it any more. The last one is taken
   // first.
