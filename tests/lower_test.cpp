@@ -271,6 +271,35 @@ TEST(Frames, LargeOnesAreTouchedInALoopAndTooLargeOnesRefused) {
 
 // ---- return calls -----------------------------------------------------------------------------------------
 
+// Parameters that took room on the stack stay where a call in the function's place wants it.
+TEST(ReturnCalls, KeepTheRoomThatTheyPassTheirArgumentsIn) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+func last(a: f64[8]) -> f64 never inline {
+enter:
+  r = lane a, 3:i32
+  return r
+}
+local func hands_on(a: f64[8], n: i64, unused: i64) -> f64 never inline {
+enter:
+  f = to_float.s f64 n
+  b = splat f64[8] f
+  return call last(b)
+}
+func f(n: i64) -> f64 {
+enter:
+  r = call hands_on(0.0, n, 5)
+  return r
+}
+)");
+  for (const Level& level : all_levels()) {
+    auto made = clone(*module);
+    ASSERT_TRUE(run_pipeline(*made, level.pipeline(), {.check_between = true}).empty());
+    auto lowered = machine::lower(*made, target(), LowerOptions::at(level));
+    EXPECT_TRUE(lowered.good()) << level.name << render(lowered.why()) << write_text(*made);
+  }
+}
+
 TEST(ReturnCalls, LeaveNoFrameWhateverTheyPassOrAreRefused) {
   const char* text = R"(module tail
 func even(n: i64, a: i64, b: i64, c: i64, d: i64, e: i64, x: i64, y: i64, z: i128) -> i64 {

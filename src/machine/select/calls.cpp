@@ -165,8 +165,8 @@ void EdgeWriter::write(CodeWriter& w, const FixedTable<Value, uint8_t>& needed, 
 }
 
 // Values that change places here, and keep them on other edges into the block, had best share registers with
-// the parameters of those places: they are copied as if they did, which is a cycle. O(1): where there are
-// few.
+// the parameters of those places: they are copied as if they did, which is a cycle.
+// O(1), as only edges of few moves are looked at.
 void EdgeWriter::find_crossings(CodeWriter& w, Edge e) {
   const Function& f = w.f;
   constexpr size_t most_uses = 16, most_moves = 32;

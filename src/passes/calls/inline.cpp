@@ -2,8 +2,8 @@
 // done callees first, so that what is weighed is a body that all passes have been through. A call's budget is
 // the sum of parts with names: what the call itself takes, constants that arrive and what uses them, the
 // depth of loops around it, a hint, accesses of the caller's slots, and that no other call is left. A small
-// function that calls itself takes its own body in place, three times at most. O(instructions), and what is copied,
-// which bounds on the caller's and the module's growth limit.
+// function that calls itself takes its own body in place, three times at most. O(instructions), and what is
+// copied, which bounds on the caller's and the module's growth limit.
 #include <fmt/format.h>
 
 #include "porphyry/analyze/call_sites.h"

@@ -15,6 +15,7 @@
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
+#include "registers.h"
 
 namespace porphyry {
 namespace {
@@ -83,8 +84,7 @@ class TailCalls {
     if (itself) return places_.push_back(p);
     if (p.operation.exists())
       return declined(call, "another function's result is computed with", "a call whose result is returned");
-    if (!fits_registers(s))
-      return declined(call, "its arguments may need the stack", "fewer, or narrower, arguments");
+    if (!fits(s)) return declined(call, "its arguments may need the stack", "fewer, or narrower, arguments");
     jumps_.push_back(call);
   }
 
@@ -134,14 +134,9 @@ class TailCalls {
     return f_.has_one_use(f_.result(p.operation)) ? nullptr : "its result is computed with";
   }
   // All convention's registers hold so many.
-  bool fits_registers(Symbol s) const {
-    unsigned whole = 0, floats = 0;
+  bool fits(Symbol s) const {
     const Signature& to = *c_.module.signature(s);
-    for (Type t : to.parameters) {
-      if (t.has_lanes() || t.total_bits() > 64) return false;
-      ++(t.is_float() ? floats : whole);
-    }
-    return whole <= 4 && floats <= 4 && to.results == f_.signature().results;
+    return fits_registers(to.parameters) && to.results == f_.signature().results;
   }
   const char* frame_is_seen() const {
     for (Block b : f_.blocks())

@@ -6,6 +6,7 @@
 #include "porphyry/analyze/call_sites.h"
 #include "porphyry/optimize/pass.h"
 #include "porphyry/print/print.h"
+#include "registers.h"
 
 namespace porphyry {
 namespace {
@@ -31,6 +32,7 @@ class Common {
 
 struct Shape {  // of a function that may be trimmed
   bool is_free = false;
+  bool hands_on = false;  // a call in its place may want the room on the stack that its own parameters took
   std::vector<Common> arguments, results;
   std::vector<bool> result_used;
   std::vector<bool> keeps_parameter, keeps_result;
@@ -81,6 +83,8 @@ class Trimmer {
         if (own.is_free && hands_over) {
           for (size_t k = 0; k < own.results.size(); ++k)
             own.results[k].anything(), own.result_used[k] = true;
+          own.hands_on |=
+              !(f.op(i) == Op::ReturnCall && f.symbol(i) == s) && !fits_registers(operand_types(f, i));
         }
         Shape* called = shape_of_callee(f, i);
         if (!called) continue;
@@ -90,6 +94,11 @@ class Trimmer {
         for (size_t k = 0; k < called->results.size(); ++k)
           if (hands_over || wanted(s, f, i, k)) called->result_used[k] = true;
       }
+  }
+  static std::vector<Type> operand_types(const Function& f, Instruction i) {
+    std::vector<Type> out;
+    for (Value v : f.operands(i)) out.push_back(f.type(v));
+    return out;
   }
   // A function's call of itself with the parameter it was given.
   static bool passes_on(Symbol s, const Function& f, Instruction call, size_t k) {
@@ -120,8 +129,9 @@ class Trimmer {
         used |= !onward;
       }
       bool fixed = shape.arguments[k].is_constant() && !(module_[s].facts.marks_of(k) & mark::sole);
-      shape.keeps_parameter.push_back(used && !fixed);
-      tell(s, used && !fixed, fmt::format("parameter {}", k + 1),
+      const bool kept = (used && !fixed) || shape.hands_on;
+      shape.keeps_parameter.push_back(kept);
+      tell(s, kept, fmt::format("parameter {}", k + 1),
            used ? "every call gives it the same constant" : "nothing uses it");
     }
     for (size_t k = 0; k < shape.results.size(); ++k) {

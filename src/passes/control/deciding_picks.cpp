@@ -29,15 +29,12 @@ class PickAsker {
   }
 
  private:
-  // --------------------------------------------------------------------------
-
   static constexpr unsigned least_spared = 4;  // plain instructions, for a branch more
 
   struct DecidingPick {
     Instruction pick, comparison;
-    size_t operand;  // of the comparison
-    size_t side;     // of the pick: the number that decides
-    bool holds;      // what the comparison gives for it
+    size_t side;  // of the pick: the number that decides
+    bool holds;   // what the comparison gives for it
   };
 
   std::optional<DecidingPick> deciding_pick(Block b) const {
@@ -58,7 +55,7 @@ class PickAsker {
         if (!f_.is_constant(f_.operand(pick, side)) || f_.is_constant(f_.operand(pick, 3 - side))) continue;
         Number in[] = {number_of(f_, f_.operand(d, 0)), number_of(f_, f_.operand(d, 1))};
         in[k] = number_of(f_, f_.operand(pick, side));
-        if (auto known = decided(f_.op(d), in[0], in[1])) return DecidingPick{pick, d, k, side, *known};
+        if (auto known = decided(f_.op(d), in[0], in[1])) return DecidingPick{pick, d, side, *known};
       }
     }
     return std::nullopt;

@@ -1,8 +1,7 @@
 // thread: a way into a block that only decides on what the way brings goes to where that leads. The block
 // holds its branch and at most a comparison of a parameter with a constant, and nothing outside uses its
-// parameters. A pick in front of a branch is such a way as well: where one side of it decides the branch,
-// whatever else is compared, its condition is asked first, and all that only the comparison wanted is spared
-// on that way. O(blocks + edges), and the arguments of redirected edges.
+// parameters. A pick in front of a branch may bring such a way as well (deciding_picks.h). O(blocks + edges),
+// and the arguments of redirected edges.
 #include <fmt/format.h>
 
 #include "deciding_picks.h"
