@@ -184,7 +184,6 @@ std::string render(const CodeAnswer& a, bool colour) {
   if (a.reasons.rules.empty()) return out;
   std::vector<std::vector<std::string>> rows = {{"", "rule", "instructions", "alone", "in all", ""}};
   size_t other_types = 0;
-  const std::string other_widths = " and others";
   const machine::RuleTried* last = nullptr;
   for (const auto& r : a.reasons.rules) {
     if (r.for_other_types) {
@@ -193,8 +192,7 @@ std::string render(const CodeAnswer& a, bool colour) {
     }
     // A rule of the book that is written once for several widths misses once.
     if (last && !r.matched && !last->matched && last->name == r.name && last->missed == r.missed) {
-      if (rows.back()[2].ends_with(other_widths)) continue;
-      rows.back()[2] += other_widths;
+      rows.back()[2] = last->makes + " and others";
       continue;
     }
     last = &r;

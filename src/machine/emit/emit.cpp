@@ -113,7 +113,7 @@ class Emitter {
     uint32_t back = 0;    // padding: the last jump back to the block, or 0
     bool may_turn = false, turned = false;
     Pad pad = Pad::None;
-    bool is_padding() const { return role == Role::Padding; }
+    bool is_padding() const { return pad != Pad::None; }
   };
 
   bool stands_at_start(uint32_t b) const {
@@ -177,8 +177,7 @@ class Emitter {
   }
   void pad(Pad before) {
     out_.align = line_;
-    jumps_.push_back({.role = Role::Padding,
-                      .row = EmittedLine::no_row,
+    jumps_.push_back({.row = EmittedLine::no_row,
                       .block = block_,
                       .line = static_cast<uint32_t>(out_.lines.size()),
                       .pad = before});
@@ -191,9 +190,7 @@ class Emitter {
     for (uint32_t k = 0; k < jumps_.size(); ++k)
       if (jumps_[k].pad == Pad::Loop)
         padding[jumps_[k].block] = k + 1;
-      else if (jumps_[k].is_padding())
-        continue;
-      else if (uint32_t p = padding[jumps_[k].block])
+      else if (uint32_t p = padding[jumps_[k].block]; p && !jumps_[k].is_padding())
         jumps_[p - 1].back = k;
   }
   // How much padding `k` takes, which begins at `at`.

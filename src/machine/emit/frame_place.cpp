@@ -22,13 +22,14 @@ constexpr uint64_t most_late_bytes = 2048;  // larger ones are touched by a loop
 
 class FramePlacer {
  public:
-  FramePlacer(const Code& f, const Target& target)
-      : f_(f), target_(target), inside_(f.blocks.size()), into_(f.blocks.size()) {
+  FramePlacer(const Code& f, const Target& target) : f_(f), target_(target), inside_(f.blocks.size()) {
     own_ = f.saved;
     own_.add(target.convention.stack);
   }
 
   FramePlace place() {
+    if (needs_frame(f_.blocks[0])) return {};
+    into_.resize(f_.blocks.size());
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       for (uint32_t to : f_.successors(f_.blocks[b])) into_[to].push_back(b);
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)

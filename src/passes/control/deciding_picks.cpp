@@ -2,8 +2,9 @@
 //
 // Idea: the comparison is decided by the range of its other operand, for the pick's side that is a number. On
 // the condition's way to that side the branch is known, on the other one it compares the other side. Only the
-// comparison and arguments of the branch may use the pick, so that either way has its own value of it.
-// O(blocks), and what is computed for the comparison, a few operations deep.
+// comparison, arguments of the branch and blocks that only the branch leads to may use the pick, so that
+// either way has its own value of it. O(blocks), and what is computed for the comparison, a few operations
+// deep.
 #include "deciding_picks.h"
 
 #include <array>
