@@ -35,6 +35,43 @@ Bits spread_down(Bits v, unsigned width) {
   return zeros >= width ? 0 : mask_of(width - zeros);
 }
 
+// `settled`, in words that hold the number: those of a register where they do.
+template <class Word, class SignedWord>
+Number settled_in(const Number& number) {
+  const unsigned width = number.width, spare = 8 * sizeof(Word) - width;
+  const Word all = static_cast<Word>(mask_of(width)), sign = static_cast<Word>(sign_bit(width));
+  auto extended = [&](Word v) {
+    return static_cast<SignedWord>(static_cast<SignedWord>(v << spare) >> spare);
+  };
+  auto zeros = static_cast<Word>(number.zeros), ones = static_cast<Word>(number.ones);
+  auto low = static_cast<Word>(number.low), high = static_cast<Word>(number.high);
+  auto least = static_cast<SignedWord>(number.least), greatest = static_cast<SignedWord>(number.greatest);
+  for (int round = 0; round < 2; ++round) {
+    low = std::max(low, ones);
+    high = std::min<Word>(high, all & ~zeros);
+    // Signed bounds of one sign are unsigned ones, and the other way round.
+    if (least >= 0 || greatest < 0) {
+      low = std::max<Word>(low, static_cast<Word>(least) & all);
+      high = std::min<Word>(high, static_cast<Word>(greatest) & all);
+    }
+    if (low > high) break;
+    if ((low & sign) == (high & sign)) {
+      least = std::max(least, extended(low));
+      greatest = std::min(greatest, extended(high));
+    }
+    // What is above the first bit in which the bounds differ is known.
+    const Word differ = low ^ high;
+    const Word same = differ ? all & ~(~Word(0) >> leading_zeros(differ, 8 * sizeof(Word))) : all;
+    const bool new_bits = ((low & ~ones) | (~low & ~zeros)) & same;
+    const bool new_bounds = (least >= 0 || greatest < 0) && ((static_cast<Word>(least) & all) > low ||
+                                                             (static_cast<Word>(greatest) & all) < high);
+    if (!new_bits && !new_bounds) break;
+    ones |= low & same;
+    zeros |= ~low & same;
+  }
+  return {width, zeros, ones, low, high, least, greatest};
+}
+
 Number from_bits(unsigned width, Bits zeros, Bits ones) {
   Number out = Number::any(width);
   out.zeros = zeros & mask_of(width);
@@ -256,27 +293,7 @@ bool Number::has(Bits v) const {
 }
 
 Number Number::settled() const {
-  Number n = *this;
-  Bits all = mask_of(width), sign = sign_bit(width);
-  for (int round = 0; round < 2; ++round) {
-    n.low = std::max(n.low, n.ones);
-    n.high = std::min(n.high, all & ~n.zeros);
-    // Signed bounds of one sign are unsigned ones, and the other way round.
-    if (n.least >= 0 || n.greatest < 0) {
-      n.low = std::max(n.low, as_bits(n.least, width));
-      n.high = std::min(n.high, as_bits(n.greatest, width));
-    }
-    if (n.low > n.high) return n;
-    if ((n.low & sign) == (n.high & sign)) {
-      n.least = std::max(n.least, as_signed(n.low, width));
-      n.greatest = std::min(n.greatest, as_signed(n.high, width));
-    }
-    // What is above the first bit in which the bounds differ is known.
-    Bits same = all & ~spread_down(n.low ^ n.high, width);
-    n.ones |= n.low & same;
-    n.zeros |= ~n.low & same;
-  }
-  return n;
+  return width <= 64 ? settled_in<uint64_t, int64_t>(*this) : settled_in<Bits, Signed>(*this);
 }
 
 Number Number::joined(const Number& o) const {

@@ -82,7 +82,8 @@ LiveRanges carried_over(const LiveRanges& before, std::span<const uint8_t> gone,
                         const Code& f, const Target& target, std::pmr::memory_resource* work);
 
 bool covers(const Segments& s, uint32_t position);
-bool meet(const Segments& a, const Segments& b);
+// Whether some position lies in both. O(the shorter * log of how far apart in the longer its segments lie).
+bool meet(std::span<const Segment> a, std::span<const Segment> b);
 // Takes the place of the two. O(log + what of the longer stands between the ends of the other), and moves at
 // most half of the longer a few times.
 Segments merged(Segments a, Segments b, std::pmr::memory_resource* memory);

@@ -273,13 +273,28 @@ bool covers(const Segments& s, uint32_t position) {
   return after != s.begin() && position < (after - 1)->to;
 }
 
-bool meet(const Segments& a, const Segments& b) {
+namespace {
+
+// The first of some segments, from `at` on, that ends behind a position: it is most often close.
+const Segment* first_behind(const Segment* at, const Segment* end, uint32_t position) {
+  auto before = [](const Segment& s, uint32_t p) { return s.to <= p; };
+  for (ptrdiff_t step = 1; at != end && before(*at, position); step *= 2) {
+    if (end - at <= step || !before(at[step], position))
+      return std::lower_bound(at + 1, std::min(at + step, end), position, before);
+    at += step;
+  }
+  return at;
+}
+
+}  // namespace
+
+bool meet(std::span<const Segment> a, std::span<const Segment> b) {
   if (a.empty() || b.empty() || a.back().to <= b.front().from || b.back().to <= a.front().from) return false;
-  const Segments &few = a.size() < b.size() ? a : b, &many = a.size() < b.size() ? b : a;
-  auto at = many.begin();
+  std::span<const Segment> few = a.size() < b.size() ? a : b, many = a.size() < b.size() ? b : a;
+  const Segment *at = many.data(), *end = at + many.size();
   for (const Segment& s : few) {
-    at = std::lower_bound(at, many.end(), s.from, [](const Segment& m, uint32_t p) { return m.to <= p; });
-    if (at == many.end()) return false;
+    at = first_behind(at, end, s.from);
+    if (at == end) return false;
     if (at->from < s.to) return true;
   }
   return false;

@@ -24,6 +24,7 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
       held_(target.register_count(), work),
+      passed_(target.register_count(), work),
       to_split_(work),
       split_reasons_(work) {}
 
@@ -110,11 +111,20 @@ bool Scan::try_registers(uint32_t v, const RegisterSet& among) {
     auto& there = held_[r];
     std::erase_if(there, [&](uint32_t o) { return last(o) <= now; });
     if (std::any_of(there.begin(), there.end(), [&](uint32_t o) { return overlap(v, o); })) continue;
-    if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
+    if (is_blocked(v, r)) continue;
     put(v, r);
     return true;
   }
   return false;
+}
+
+// Whether the code itself uses a register while `v` lives. Ranges come in the order of where they begin, so
+// what ended before one of them is in nobody's way any more.
+bool Scan::is_blocked(uint32_t v, unsigned r) {
+  std::span<const Segment> blocked = ranges_.blocked[r];
+  uint32_t& passed = passed_[r];
+  while (passed < blocked.size() && blocked[passed].to <= first(v)) ++passed;
+  return meet(ranges_.virtuals[v], blocked.subspan(passed));
 }
 
 // Whether a range lies within one block, without holes.
@@ -168,7 +178,7 @@ void Scan::make_room(uint32_t v, const RegisterSet& among) {
   Register where = no_register;
   bool only_calls = true;
   for (unsigned r : among) {
-    if (meet(ranges_.virtuals[v], ranges_.blocked[r])) continue;
+    if (is_blocked(v, r)) continue;
     only_calls = false;
     float sum = 0;
     for (uint32_t o : held_[r])

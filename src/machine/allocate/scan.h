@@ -45,6 +45,7 @@ class Scan {
   uint32_t until_use(uint32_t v, uint32_t at) const;
   Register farthest(uint32_t v, const RegisterSet& among, Register otherwise) const;
   void place(uint32_t v);
+  bool is_blocked(uint32_t v, unsigned r);
   bool try_registers(uint32_t v, const RegisterSet& among);
   void make_room(uint32_t v, const RegisterSet& among);
   RegisterSet wishes(uint32_t v) const;
@@ -66,6 +67,7 @@ class Scan {
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
   std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
+  std::pmr::vector<uint32_t> passed_;  // by physical register: rows of its blocked segments that lie behind
   std::pmr::vector<ToSplit> to_split_;
   std::pmr::vector<SplitReason> split_reasons_;
   RegisterSet used_;

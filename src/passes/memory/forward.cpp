@@ -25,20 +25,16 @@ class Forwarder {
       for (Instruction i : f_.instructions(b))
         if (f_.op(i) == Op::Reserve) nobody_reads(i);
     for (Block b : f_.blocks()) {
-      std::vector<Instruction>& list = touching_.emplace_back();
-      at_.set(b, static_cast<uint32_t>(touching_.size()));
+      Rows rows{static_cast<uint32_t>(touching_.size()), 0};
       for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i))
-        if (touches(i)) list.push_back(i);
+        if (touches(i)) touching_.push_back(i), ++rows.count;
+      at_.set(b, rows);
     }
     for (Block b : f_.blocks()) {
-      std::vector<Instruction>
-          behind;  // what is left of the block behind the instruction, the last one first
-      for (Instruction i = f_.last(b), before; i.exists(); i = before) {
-        before = f_.previous(i);
-        if (!touches(i) || (f_.op(i) == Op::Store && removed(i, behind))) continue;
-        behind.push_back(i);
-      }
-      touching_[at_.get(b) - 1] = std::move(behind);
+      const Rows rows = at_.get(b);
+      for (uint32_t k = 0; k < rows.count; ++k)
+        if (Instruction i = touching_[rows.first + k]; f_.op(i) == Op::Store)
+          remove_if_dead(i, {touching_.data() + rows.first, k});
     }
   }
 
@@ -60,17 +56,17 @@ class Forwarder {
     }
   }
 
-  bool removed(Instruction store, const std::vector<Instruction>& behind) {
+  // `behind`: what is in its block behind it, the last one first.
+  void remove_if_dead(Instruction store, std::span<const Instruction> behind) {
     const Address& a = f_.address(store);
-    if (a.is_volatile || a.masked) return false;
+    if (a.is_volatile || a.masked) return;
     unsigned budget = 48;
     Seen seen{alias_.access(store), a.guarded, {}};
-    if (live_in(f_.block(store), behind, seen, budget)) return false;
+    if (live_in(f_.block(store), behind, seen, budget)) return;
     if (c_.wants_notes())
       c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
               "on every way its bytes are written again, or end, before they are read");
     f_.erase(store);
-    return true;
   }
 
   struct Seen {
@@ -81,10 +77,10 @@ class Forwarder {
 
   // Whether the bytes may be seen in the rest of a block, or behind it.
   bool live_in(Block b, std::span<const Instruction> rest, Seen& seen, unsigned& budget) {
-    std::vector<std::pair<Block, std::span<const Instruction>>> work{{b, rest}};
-    while (!work.empty()) {
-      auto [home, list] = work.back();
-      work.pop_back();
+    work_.assign(1, {b, rest});
+    while (!work_.empty()) {
+      auto [home, list] = work_.back();
+      work_.pop_back();
       bool ended = false;
       for (size_t k = list.size(); k-- > 0;) {
         Instruction i = list[k];
@@ -104,7 +100,8 @@ class Forwarder {
         if (std::find(seen.blocks.begin(), seen.blocks.end(), to) != seen.blocks.end()) continue;
         if (changes_address(to, seen.access)) return true;
         seen.blocks.push_back(to);
-        work.emplace_back(to, touching_[at_.get(to) - 1]);
+        const Rows rows = at_.get(to);
+        work_.emplace_back(to, std::span(touching_).subspan(rows.first, rows.count));
       }
     }
     return false;
@@ -143,9 +140,14 @@ class Forwarder {
   Function& f_;
   Alias alias_;
   const CallEffects& effects_;
-  SideTable<Block, uint32_t> at_;
-  // By at_ - 1: instructions of a block that memory matters to, the last one first.
-  std::vector<std::vector<Instruction>> touching_;
+  // Instructions that memory matters to, block by block, the last one of a block first; of each block its
+  // own.
+  struct Rows {
+    uint32_t first, count;
+  };
+  std::vector<Instruction> touching_;
+  SideTable<Block, Rows> at_;
+  std::vector<std::pair<Block, std::span<const Instruction>>> work_;  // blocks still to go through
 };
 
 }  // namespace

@@ -34,6 +34,8 @@ class Propagator {
 
   void run() {
     find_comparisons();
+    refinements_.settle(f_.value_limit());
+    dependents_.settle(f_.value_limit());
     for (size_t k = 0; k < dominators_.order().size(); ++k) place_[dominators_.order()[k]] = k;
     reach(f_.entry());
     // Blocks in order, so that most of what flows into one is known when it is gone through first.
@@ -114,10 +116,10 @@ class Propagator {
     });
   }
   void refine(Value v, const Refinement& r) {
-    if (!f_.is_constant(v) && told_by(v, r.other)) refinements_.at(v).push_back(r);
+    if (!f_.is_constant(v) && told_by(v, r.other)) refinements_.add(v, r);
   }
   void depends(Value v, Value other) {
-    if (!f_.is_constant(v) && !f_.is_constant(other) && told_by(v, other)) dependents_.at(other).push_back(v);
+    if (!f_.is_constant(v) && !f_.is_constant(other) && told_by(v, other)) dependents_.add(other, v);
   }
   // Whether a comparison of the two is to tell of the first. What is known of one that everything is compared
   // with, such as a memory's size, would change with each of them: too much to follow.
@@ -135,7 +137,8 @@ class Propagator {
     if (f_.is_constant(v)) return number_of(f_, v, 0);
     Number out = facts_[v];
     if (!out.exists()) return out;
-    const auto& list = refinements_.get(v);
+    const auto list = refinements_.get(v);
+    if (list.empty()) return out;
     // They stand in the order of blocks: the nearest above, and what it hides, stand last.
     auto end = std::partition_point(list.begin(), list.end(),
                                     [&](const Refinement& r) { return place_[r.from] <= place_[where]; });
@@ -340,17 +343,32 @@ class Propagator {
   static constexpr unsigned most_parts = 4;                       // of a condition, nested
   static constexpr size_t most_refinements = 4, most_looks = 16;  // of one value in one place
   static constexpr unsigned most_changes = 4;
-  // A side table whose rows are lists.
+  // A list for each value: written in any order, then put side by side, each in the order it was written in.
   template <class T>
-  struct Lists {
-    std::vector<std::vector<T>> rows;
-    std::vector<T>& at(Value v) {
-      if (v.index >= rows.size()) rows.resize(v.index + 1);
-      return rows[v.index];
+  class Lists {
+   public:
+    void add(Value v, const T& entry) { written_.push_back({v, entry}); }
+    void settle(size_t values) {
+      first_.assign(values + 1, 0);
+      for (const Written& w : written_) ++first_[w.value.index];
+      uint32_t sum = 0;
+      for (uint32_t& first : first_) first = sum += first;
+      rows_.resize(written_.size());
+      for (size_t k = written_.size(); k-- > 0;) rows_[--first_[written_[k].value.index]] = written_[k].entry;
     }
     std::span<const T> get(Value v) const {
-      return v.index < rows.size() ? std::span<const T>(rows[v.index]) : std::span<const T>();
+      if (v.index + 1 >= first_.size()) return {};  // made since
+      return std::span(rows_).subspan(first_[v.index], first_[v.index + 1] - first_[v.index]);
     }
+
+   private:
+    struct Written {
+      Value value;
+      T entry;
+    };
+    std::vector<Written> written_;
+    std::vector<T> rows_;
+    std::vector<uint32_t> first_;
   };
 
   FunctionContext& c_;
