@@ -93,7 +93,7 @@ class LoopMaker {
     std::string t;
     switch (below(10)) {
       case 0: t += fmt::format("  v{0} = mul i{0}, i{0}\n", l); break;
-      case 1: t += fmt::format("  v{0} = mul i{0}, m\n", l); break;
+      case 1: t += fmt::format("  v{0} = mul i{0}, {1}\n", l, any({"m", "m", "24", "-7"})); break;
       case 2: t += fmt::format("  v{0} = xor s{0}, m\n", l); break;
       case 3: t += index + load; break;
       case 4:
@@ -517,6 +517,57 @@ out:
   EXPECT_EQ(sums("  k2 = add", "  store u, [p]\n  k2 = add"), 2u);
   EXPECT_EQ(sums("s2 = add s, x", "s2 = sub s, x"), 2u);
   EXPECT_EQ(sums("v = mul k, j", "v = mul u, j"), 2u);
+}
+
+// A product with a number moves on by an addition where it takes more than one instruction, in each round,
+// and no other loop keeps the register waiting.
+TEST(StepPass, ProductsWithNumbersMoveOnWhereThatPays) {
+  const std::string loop = R"(module m
+layout little
+func f(n: i64, m: i64, p: ptr, q: ptr, d: ptr sole) -> i64 {
+enter:
+  go outer(0, 0)
+outer(j: i64, t: i64):
+  w = mul j, 1000
+  go inner(0, w)
+inner(i: i64, s: i64):
+  big = gt.s s, 100
+  when big go rare else often
+rare:
+  u = mul i, 1001
+  s4 = sub s, u
+  go often2(s4)
+often:
+  go often2(s)
+often2(s3: i64):
+  v = mul i, {BY}
+  s2 = add s3, v
+  i2 = add i, 1
+  more = lt.s i2, n
+  when more go inner(i2, s2) else next
+next:
+  t2 = add t, s2
+  j2 = add j, 1
+  again = lt.s j2, n
+  when again go outer(j2, t2) else out
+out:
+  return t2
+}
+)";
+  for (int by : {-12, -7, 2, 3, 4, 5, 6, 7, 8, 9, 10, 24, 64, 100}) {
+    std::string text = loop;
+    text.replace(text.find("{BY}"), 4, std::to_string(by));
+    Realm realm;
+    auto plain = testing::must_read(realm, text), module = after(realm, "step; sweep", text);
+    const std::string is = write_text(*module);
+    const bool one = by == 2 || by == 3 || by == 4 || by == 5 || by == 8 || by == 9 || by == 64;
+    EXPECT_EQ(is.find(fmt::format("mul i, {}\n", by)) != is.npos, one) << is;
+    EXPECT_NE(is.find("mul j, 1000\n"), is.npos) << is;
+    EXPECT_NE(is.find("mul i, 1001\n"), is.npos) << is;
+    for (uint64_t n : {0, 1, 2, 7})
+      EXPECT_EQ(effect(*module, n, 0, 3000).outcome.results[0].bits,
+                effect(*plain, n, 0, 3000).outcome.results[0].bits);
+  }
 }
 
 // Lanes that count apart, and a pointer whose step has no opposite, by a counter that goes down.

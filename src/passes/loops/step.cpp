@@ -7,7 +7,8 @@
 // * The sum that makes the next round's value stands behind the uses of this round's, which then share a
 // register.
 // * A sum that starts from 0 in an inner loop, and is added to another one behind it, starts from that one.
-// * A product of a counter and what stays the same moves on by a product that stays the same.
+// * A product of a counter and what stays the same moves on by a product that stays the same; by a number,
+//   where it would take more than one instruction in each round of an innermost loop.
 //
 // (M. Wolfe, "Beyond Induction Variables", 1992; J. Cocke, K. Kennedy, "An Algorithm for Reduction of
 // Operator Strength", 1977.) Parameters that nothing uses any more go with `sweep`. O(parameters * uses) of
@@ -240,8 +241,7 @@ class Stepper {
         if (use.edge.exists() || f_.op(use.user) != Op::Mul ||
             !loops_.contains(loop.head, f_.block(use.user)))
           continue;
-        Value by = f_.operand(use.user, f_.operand(use.user, 0) == p.parameter ? 1 : 0);
-        if (f_.is_constant(by) || !stays_same(f_, loops_, loop.head, by)) continue;
+        if (!pays_as_sum(loop, p, use.user)) continue;
         if (std::find(products.begin(), products.end(), use.user) == products.end())
           products.push_back(use.user);
       }
@@ -249,10 +249,31 @@ class Stepper {
         if (made < most_products) add_product(loop, p, i), ++made;
     }
   }
+  Value factor(const Progress& p, Instruction product) const {
+    return f_.operand(product, f_.operand(product, 0) == p.parameter ? 1 : 0);
+  }
+  // A sum takes a register all the way around and an addition in each round.
+  bool pays_as_sum(const LoopShape& loop, const Progress& p, Instruction product) const {
+    Value by = factor(p, product);
+    if (!f_.is_constant(by)) return stays_same(f_, loops_, loop.head, by);
+    return loop.innermost && !f_.type(by).has_lanes() && takes_several(f_.constant_word(by)) &&
+           stands_in_each_round(f_.block(product), f_.from(loop.back));
+  }
+  bool stands_in_each_round(Block b, Block latch) const {
+    return dominators_.knows(b) && dominators_.knows(latch) && dominators_.dominates(b, latch);
+  }
+  // Whether to multiply by the number takes more than a shift, or a sum of two with one of them shifted.
+  static bool takes_several(Bits by) {
+    if (by == 0) return false;
+    const Bits lowest = by & (~by + 1), odd = by / lowest;
+    return odd != 1 && !(lowest == 1 && (odd == 3 || odd == 5 || odd == 9));
+  }
   void add_product(LoopShape& loop, const Progress& p, Instruction product) {
-    Value by = f_.operand(product, f_.operand(product, 0) == p.parameter ? 1 : 0);
+    Value by = factor(p, product);
+    const bool number = f_.is_constant(by);
     say(f_.result(product), "became a sum",
-        "a product with what stays the same moves on by a product that does");
+        number ? "a product with a number moves on by a number, in one instruction"
+               : "a product with what stays the same moves on by a product that does");
     Type t = f_.type(by);
     Block front = front_of(loop);
     Pen pen(c_.module, f_);
