@@ -13,6 +13,7 @@
 #include <set>
 
 #include "common.h"
+#include "porphyry/machine/listing.h"
 #include "porphyry/machine/lower.h"
 #include "porphyry/object/object.h"
 #include "porphyry/passes/passes.h"
@@ -268,6 +269,28 @@ void checks_left(const char* name) {
              left(after.in_loops, before.in_loops));
 }
 
+// What was put into the frame for want of registers, at -O2, and why values lost theirs.
+void spilled(const char* name) {
+  Realm realm;
+  auto program = wasm::read_wasm(realm, name, testing::corpus_module(name));
+  if (!program) return fmt::print("{}: {}\n", name, render(program.why()));
+  run_pipeline(*program->module, level_named("-O2")->pipeline());
+  const machine::Target& target = *native_target();
+  machine::LowerOptions options = machine::LowerOptions::at(*level_named("-O2"));
+  options.explain = true;
+  auto lowered = machine::lower(std::move(program->module), target, options);
+  if (!lowered) return fmt::print("{}: {}\n", name, render(lowered.why()));
+  unsigned instructions = 0, all = 0, in_loops = 0, reasons[3] = {};
+  for (const auto& f : lowered->functions) {
+    const auto t = machine::totals_of(f, target);
+    instructions += t.instructions, all += t.spills + t.reloads, in_loops += t.spilled_in_loops;
+    if (f.explained)
+      for (const auto& r : f.explained->split_reasons) ++reasons[static_cast<size_t>(r.why)];
+  }
+  fmt::print("{:<18}{:>13}{:>10}{:>10}{:>8.1f} %{:>10}{:>10}{:>14}\n", name, instructions, all, in_loops,
+             100.0 * in_loops / std::max(instructions, 1u), reasons[0], reasons[1], reasons[2]);
+}
+
 }  // namespace
 
 void webassembly_costs() {
@@ -283,6 +306,13 @@ void webassembly_costs() {
   fmt::print("\nWebAssembly: checks of bounds at -O0 and left at -O1, in all and in innermost loops\n");
   for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
     checks_left(name);
+  fmt::print(
+      "\nWebAssembly: spills and reloads at -O2, in all and in loops; values that lost their register where "
+      "all hold dearer ones, to one that is dearer, and where calls take each of them\n");
+  fmt::print("{:<18}{:>13}{:>10}{:>10}{:>10}{:>10}{:>10}{:>14}\n", "module", "instructions", "spilled",
+             "in loops", "of instr.", "crowded", "outbid", "none lasts");
+  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
+    spilled(name);
   fmt::print("\nWebAssembly at work: time to the native library's\n{:<18}{:>27}{:>27}\n{:<18}", "",
              "with guard pages", "with checks", "");
   for (int k = 0; k < 6; ++k) fmt::print("{:>9}", fmt::format("-O{}", k % 3));

@@ -38,7 +38,7 @@ TEST(Render, ListingsAccountForEveryByte) {
     Sample program = make_sample(realm, {.seed = seed, .layout = MemoryLayout{}});
     for (const machine::FunctionListing& l : listings_of(*program.module)) {
       uint32_t at = 0;
-      unsigned instructions = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
+      unsigned instructions = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0, in_loops = 0;
       for (const auto& block : l.blocks) {
         ASSERT_EQ(block.offset, at);
         for (const auto& line : block.lines) {
@@ -48,6 +48,8 @@ TEST(Render, ListingsAccountForEveryByte) {
           moves += line.role == machine::Role::Move;
           spills += line.role == machine::Role::Spill;
           reloads += line.role == machine::Role::Reload;
+          if (block.depth && (line.role == machine::Role::Spill || line.role == machine::Role::Reload))
+            ++in_loops;
           // An address in the text that is not only computed is a load, a store, or both.
           bool touches = line.text.find(" ptr [") != std::string::npos;
           loads += touches, stores += touches;
@@ -58,6 +60,7 @@ TEST(Render, ListingsAccountForEveryByte) {
       EXPECT_EQ(moves, l.totals.moves);
       EXPECT_EQ(spills, l.totals.spills);
       EXPECT_EQ(reloads, l.totals.reloads);
+      EXPECT_EQ(in_loops, l.totals.spilled_in_loops);
       EXPECT_LE(l.totals.loads, loads);
       EXPECT_LE(l.totals.stores, stores);
       EXPECT_GE(l.totals.loads + l.totals.stores, loads);

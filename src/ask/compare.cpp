@@ -26,6 +26,7 @@ std::span<const Figure> all_figures() {
       {"moves", "copies from register to register", &Totals::moves, true},
       {"spills", "registers saved to the frame", &Totals::spills, true},
       {"reloads", "registers taken back from the frame", &Totals::reloads, true},
+      {"spilled_in_loops", "spills and reloads that a loop repeats", &Totals::spilled_in_loops, true},
       {"time", "nanoseconds for the calls that were given"},
       {"cycles", "of the processor, for the same"},
   };

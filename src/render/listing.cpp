@@ -68,7 +68,8 @@ std::string head(const FunctionListing& l, const Ink& ink, bool all_lives) {
   const auto& t = l.totals;
   out += "  totals    " + counted(t.instructions, "instruction") + ", " + counted(t.bytes, "byte") + ", " +
          counted(t.loads, "load") + ", " + counted(t.stores, "store") + ", " + counted(t.moves, "move") +
-         ", " + counted(t.spills, "spill") + ", " + counted(t.reloads, "reload") + "\n";
+         ", " + counted(t.spills, "spill") + ", " + counted(t.reloads, "reload") +
+         (t.spilled_in_loops ? fmt::format(" ({} of both in loops)", t.spilled_in_loops) : "") + "\n";
   for (const auto& life : l.lives)
     if (all_lives || was_moved(life) || !life.reasons.empty()) out += life_text("lives", life, ink);
   if (all_lives)

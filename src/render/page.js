@@ -64,7 +64,8 @@ function facts(f) {
   const t = f.totals;
   return [f.arrives.length && "arrives: " + list(f.arrives), f.leaves.length && "leaves: " + list(f.leaves),
     f.frame && `frame: ${plural(f.frame, "byte")}`, plural(t.instructions, "instruction"), plural(t.bytes, "byte"),
-    t.calls && plural(t.calls, "call"), t.spills && plural(t.spills, "spill"), t.reloads && plural(t.reloads, "reload")]
+    t.calls && plural(t.calls, "call"), t.spills && plural(t.spills, "spill"), t.reloads && plural(t.reloads, "reload"),
+    t.spilled_in_loops && `${t.spilled_in_loops} of both in loops`]
     .filter(Boolean).join("; ");
 }
 
@@ -170,7 +171,7 @@ function align(a, b) {
 }
 
 function showDifferences(into) {
-  const figures = ["instructions", "bytes", "calls", "branches", "loads", "stores", "spills", "reloads"];
+  const figures = ["instructions", "bytes", "calls", "branches", "loads", "stores", "spills", "reloads", "spilled_in_loops"];
   const A = data.builds[state.build], B = data.builds[state.against], name = names[state.function];
   into.append(make("h2", "instructions and bytes in each build"));
   const grid = make("table", null, "figures mono"), head = make("tr");
@@ -191,7 +192,7 @@ function showDifferences(into) {
   const fa = functionOf(state.build, name), fb = functionOf(state.against, name);
   into.append(make("h2", `${name} in ${A.name} and in ${B.name}`));
   if (!fa || !fb || A === B) { into.append(make("p", A === B ? "both are one build" : "one of them has no code for it", "facts")); return; }
-  into.append(make("p", figures.filter(k => fa.totals[k] !== fb.totals[k]).map(k => `${k} ${fa.totals[k]} to ${fb.totals[k]}`).join("; ") || "no figure differs", "facts"));
+  into.append(make("p", figures.filter(k => fa.totals[k] !== fb.totals[k]).map(k => `${k.replaceAll("_", " ")} ${fa.totals[k]} to ${fb.totals[k]}`).join("; ") || "no figure differs", "facts"));
   const pairs = align(lines(fa), lines(fb));
   if (!pairs) { into.append(make("p", "too long to lay beside each other here", "facts")); return; }
   const left = new Set();

@@ -15,7 +15,8 @@ inline Json totals_json(const machine::FunctionListing::Totals& t) {
           {"stores", t.stores},
           {"moves", t.moves},
           {"spills", t.spills},
-          {"reloads", t.reloads}};
+          {"reloads", t.reloads},
+          {"spilled_in_loops", t.spilled_in_loops}};
 }
 
 }  // namespace porphyry

@@ -35,6 +35,7 @@ struct FunctionListing {
   std::vector<ListingBlock> blocks;
   struct Totals {
     unsigned instructions = 0, bytes = 0, loads = 0, stores = 0, moves = 0, spills = 0, reloads = 0;
+    unsigned spilled_in_loops = 0;                        // spills and reloads that a loop repeats
     unsigned calls = 0, branches = 0;                     // the second: jumps on a condition
     unsigned not_described = 0, bytes_not_described = 0;  // code of others that the book does not know
   } totals;

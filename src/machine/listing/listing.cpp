@@ -203,12 +203,16 @@ class Lister {
 
 FunctionListing::Totals totals_of(const CompiledFunction& c, const Target& target) {
   FunctionListing::Totals out;
+  size_t block = 0;
   for (const EmittedLine& l : c.lines) {
+    while (block < c.blocks.size() && c.end_of_block(block) <= l.offset) ++block;
+    const bool in_loop = block < c.blocks.size() && c.blocks[block].depth > 0;
     count(out, target.form(instruction_at(target, c, l).form));
     out.bytes += l.size;
     out.moves += l.role == Role::Move;
     out.spills += l.role == Role::Spill;
     out.reloads += l.role == Role::Reload;
+    out.spilled_in_loops += in_loop && (l.role == Role::Spill || l.role == Role::Reload);
   }
   return out;
 }
