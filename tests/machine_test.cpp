@@ -386,6 +386,62 @@ TEST(Emit, JumpsOfInnerLoopsStayWithinLines) {
   EXPECT_GT(moved, 100u);
 }
 
+// Numbers that both ways out of a branch put into the same registers stand once, in front of it; where an
+// operand of the comparison is in the way, or the numbers differ, they stay.
+TEST(Emit, WhatBothWaysBeginWithStandsOnce) {
+  for (unsigned equal = 0; equal <= 3; ++equal)
+    for (const char* condition : {"lt.s n, m", "eq n, 0", "ne m, 5"}) {
+      std::string one, other;
+      for (unsigned k = 0; k < 3; ++k) {
+        one += fmt::format("{}{}", k ? ", " : "", 1001 + k);
+        other += fmt::format("{}{}", k ? ", " : "", k < equal ? 1001 + k : 2001 + k);
+      }
+      const std::string text = fmt::format(R"(module m
+func f(n: i64, m: i64) -> i64 {{
+enter:
+  c = {0}
+  when c go a({1}) else b({2})
+a(x: i64, y: i64, z: i64):
+  x2 = mul x, n
+  y2 = sub y, x2
+  z2 = mul z, y2
+  return z2
+b(u: i64, v: i64, w: i64):
+  u2 = mul u, n
+  v2 = sub v, u2
+  w2 = mul w, v2
+  w3 = add w2, 1
+  return w3
+}}
+)",
+                                           condition, one, other);
+      Realm realm;
+      auto module = must_read(realm, text);
+      auto lowered = lower(*module, target(), {.check_allocation = true});
+      ASSERT_TRUE(lowered.good()) << render(lowered.why());
+      const std::string code = render(make_listing(*lowered, lowered->functions[0], target()), false, false);
+      for (unsigned k = 0; k < 3; ++k) {
+        const uint32_t number = 1001 + k;
+        const auto* word = reinterpret_cast<const uint8_t*>(&number);
+        const auto& bytes = lowered->functions[0].bytes;
+        size_t times = 0;
+        for (auto at = bytes.begin(); (at = std::search(at, bytes.end(), word, word + 4)) != bytes.end();
+             ++at)
+          ++times;
+        EXPECT_EQ(times, 1u) << code;
+      }
+      auto jit = Jit::compile(*module, target());
+      auto f = (*jit)->function<int64_t(int64_t, int64_t)>("f");
+      for (int64_t n : {-3, 0, 4})
+        for (int64_t m : {-7, 0, 5}) {
+          Datum given[] = {{static_cast<uint64_t>(n), 0}, {static_cast<uint64_t>(m), 0}};
+          EXPECT_EQ(static_cast<uint64_t>((*f)(n, m)),
+                    Evaluator(*module).call(module->find("f"), given).results[0].bits)
+              << code;
+        }
+    }
+}
+
 // How much of a loop's way falls through, against the best of all orders of its blocks, and that it is in one
 // piece.
 TEST(Layout, LoopsFallThroughNearlyAsMuchAsTheyCan) {

@@ -4,6 +4,7 @@
 
 #include "emit/extensions.h"
 #include "emit/repeated_copies.h"
+#include "emit/shared_starts.h"
 #include "emit/shorter.h"
 #include "listing/variables.h"
 #include "porphyry/ir/clone.h"
@@ -69,6 +70,7 @@ class FunctionLowering {
     if (!problems_.empty()) return problems_;
     if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
       return too_large;
+    share_starts(allocation_->code, target);
     drop_repeated_copies(allocation_->code, target);
     drop_superfluous_extensions(allocation_->code, target);
     take_shorter_forms(allocation_->code, target);

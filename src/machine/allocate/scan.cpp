@@ -23,8 +23,7 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges
       friends_(f.virtuals.size(), work),
       place_(f.virtuals.size(), no_register, work),
       split_(f.virtuals.size(), work),
-      held_(target.register_count(), work),
-      passed_(target.register_count(), work),
+      physical_(target.register_count(), Physical(work), work),
       to_split_(work),
       split_reasons_(work) {}
 
@@ -53,6 +52,9 @@ void Scan::run() {
     if (root(v) == v && !ranges_.virtuals[v].empty()) order.push_back({first(v), v});
   std::sort(order.begin(), order.end(),
             [](const Start& a, const Start& b) { return a.at != b.at ? a.at < b.at : a.v < b.v; });
+  for (const Start& s : order)
+    for (unsigned r : hints_[s.v])
+      if (!meet(ranges_.virtuals[s.v], ranges_.blocked[r])) physical_[r].wishers.push_back(s.v);
   for (const Start& s : order) place(s.v);
   tell_members();
 }
@@ -89,8 +91,8 @@ float Scan::cost(uint32_t v) const {
   return ranges_.weights[v] / static_cast<float>(length);
 }
 
-// Wished for first, then free to clobber, then kept ones already used; a further kept one only when saving
-// and restoring it pays.
+// Wished for first, then free to clobber, then kept ones already used, of both rather what no later one
+// wishes for; a further kept one only when saving and restoring it pays.
 void Scan::place(uint32_t v) {
   const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
   RegisterSet all = RegisterSet::run(c.first, c.count) - target_.convention.reserved;
@@ -99,19 +101,36 @@ void Scan::place(uint32_t v) {
   constexpr float upkeep = 2;  // a push and a pop for each run of the function
   bool pays = ranges_.weights[v] >= upkeep || f_.virtuals[v].brief;
   RegisterSet open = pays ? all : all - fresh, wished = wishes(v) & open;
-  if (try_registers(v, wished) || try_registers(v, open - kept - wished) ||
-      try_registers(v, (open & kept & used_) - wished) || try_registers(v, (open & fresh) - wished))
+  RegisterSet spared;
+  if (try_registers(v, wished) || try_registers(v, open - kept - wished, &spared) ||
+      try_registers(v, (open & kept & used_) - wished, &spared))
     return;
-  make_room(v, open);
+  if (!spared.empty()) return put(v, *spared.begin());
+  if (!try_registers(v, (open & fresh) - wished)) make_room(v, open);
 }
 
-bool Scan::try_registers(uint32_t v, const RegisterSet& among) {
+// A few of those that begin while `v` lives are asked.
+bool Scan::is_wished_for(uint32_t v, unsigned r) {
+  constexpr size_t most_asked = 4;
+  const auto& wishers = physical_[r].wishers;
+  uint32_t& passed = physical_[r].passed_wishers;
+  while (passed < wishers.size() && first(wishers[passed]) < first(v)) ++passed;
+  for (size_t k = passed; k < wishers.size() && k < passed + most_asked && first(wishers[k]) < last(v); ++k)
+    if (wishers[k] != v && overlap(v, wishers[k])) return true;
+  return false;
+}
+
+bool Scan::try_registers(uint32_t v, const RegisterSet& among, RegisterSet* spared) {
   uint32_t now = first(v);
   for (unsigned r : among) {
-    auto& there = held_[r];
+    auto& there = physical_[r].holders;
     std::erase_if(there, [&](uint32_t o) { return last(o) <= now; });
     if (std::any_of(there.begin(), there.end(), [&](uint32_t o) { return overlap(v, o); })) continue;
     if (is_blocked(v, r)) continue;
+    if (spared && is_wished_for(v, r)) {
+      spared->add(r);
+      continue;
+    }
     put(v, r);
     return true;
   }
@@ -122,7 +141,7 @@ bool Scan::try_registers(uint32_t v, const RegisterSet& among) {
 // what ended before one of them is in nobody's way any more.
 bool Scan::is_blocked(uint32_t v, unsigned r) {
   std::span<const Segment> blocked = ranges_.blocked[r];
-  uint32_t& passed = passed_[r];
+  uint32_t& passed = physical_[r].passed_blocked;
   while (passed < blocked.size() && blocked[passed].to <= first(v)) ++passed;
   return meet(ranges_.virtuals[v], blocked.subspan(passed));
 }
@@ -159,7 +178,7 @@ Register Scan::farthest(uint32_t v, const RegisterSet& among, Register otherwise
   const uint32_t at = first(v);
   auto nearest = [&](Register r) {
     uint32_t out = std::numeric_limits<uint32_t>::max();
-    for (uint32_t o : held_[r])
+    for (uint32_t o : physical_[r].holders)
       if (overlap(v, o)) out = is_local(o) ? std::min(out, until_use(o, at)) : 0;
     return out == std::numeric_limits<uint32_t>::max() ? 0 : out;
   };
@@ -181,19 +200,19 @@ void Scan::make_room(uint32_t v, const RegisterSet& among) {
     if (is_blocked(v, r)) continue;
     only_calls = false;
     float sum = 0;
-    for (uint32_t o : held_[r])
+    for (uint32_t o : physical_[r].holders)
       if (overlap(v, o)) sum += cost(o);
     if (sum < best) best = sum, where = r;
   }
   auto all_local = [&](Register r) {
-    return std::all_of(held_[r].begin(), held_[r].end(),
+    return std::all_of(physical_[r].holders.begin(), physical_[r].holders.end(),
                        [&](uint32_t o) { return !overlap(v, o) || is_local(o); });
   };
   if (is_local(v) && (where == no_register || all_local(where))) where = farthest(v, among, where);
   if (where == no_register)
     return mark_for_splitting(v, first(v), none,
                               only_calls ? SplitReason::Why::NoneLasts : SplitReason::Why::Crowded);
-  auto& there = held_[where];
+  auto& there = physical_[where].holders;
   for (uint32_t o : there)
     if (overlap(v, o)) mark_for_splitting(o, first(v), v, SplitReason::Why::Outbid);
   std::erase_if(there, [&](uint32_t o) { return split_[o]; });
@@ -203,7 +222,7 @@ void Scan::make_room(uint32_t v, const RegisterSet& among) {
 void Scan::put(uint32_t v, unsigned r) {
   place_[v] = r;
   used_.add(r);
-  held_[r].push_back(v);
+  physical_[r].holders.push_back(v);
 }
 
 void Scan::mark_for_splitting(uint32_t v, uint32_t at, uint32_t by, SplitReason::Why why) {

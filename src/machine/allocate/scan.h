@@ -46,7 +46,10 @@ class Scan {
   Register farthest(uint32_t v, const RegisterSet& among, Register otherwise) const;
   void place(uint32_t v);
   bool is_blocked(uint32_t v, unsigned r);
-  bool try_registers(uint32_t v, const RegisterSet& among);
+  // The first that is free; what is free but wished for by ranges to come is put into `spared` where that is
+  // given.
+  bool try_registers(uint32_t v, const RegisterSet& among, RegisterSet* spared = nullptr);
+  bool is_wished_for(uint32_t v, unsigned r);
   void make_room(uint32_t v, const RegisterSet& among);
   RegisterSet wishes(uint32_t v) const;
   void put(uint32_t v, unsigned r);
@@ -66,8 +69,15 @@ class Scan {
   std::pmr::vector<Friends> friends_;  // by root: others it is copied from or to
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
-  std::pmr::vector<std::pmr::vector<uint32_t>> held_;  // by physical register: who has it from here on
-  std::pmr::vector<uint32_t> passed_;  // by physical register: rows of its blocked segments that lie behind
+  // A physical register.
+  struct Physical {
+    explicit Physical(std::pmr::memory_resource* work) : holders(work), wishers(work) {}
+    std::pmr::vector<uint32_t> holders;  // who has it from here on
+    std::pmr::vector<uint32_t> wishers;  // roots copied from or to it that may have it, by where they begin
+    // Rows of wishers, and of segments in which the code uses it, that lie behind.
+    uint32_t passed_wishers = 0, passed_blocked = 0;
+  };
+  std::pmr::vector<Physical> physical_;
   std::pmr::vector<ToSplit> to_split_;
   std::pmr::vector<SplitReason> split_reasons_;
   RegisterSet used_;

@@ -7,6 +7,7 @@
 // * The sum that makes the next round's value stands behind the uses of this round's, which then share a
 // register.
 // * A sum that starts from 0 in an inner loop, and is added to another one behind it, starts from that one.
+// * A counter that only counts so many rounds, a number, counts down to 0.
 // * A product of a counter and what stays the same moves on by a product that stays the same; by a number,
 //   where it would take more than one instruction in each round of an innermost loop.
 //
@@ -44,6 +45,7 @@ class Stepper {
       index_pointers(loop);
       count_wide(loop);
       add_products(loop);
+      count_down(loop);
       step_last(loop);
     }
   }
@@ -227,6 +229,51 @@ class Stepper {
     Value holds = pen.write(f_.op(compare), {wider(f_.operand(compare, 0)), wider(f_.operand(compare, 1))});
     f_.replace_uses(f_.result(compare), holds);
     for (Instruction i : widened) f_.replace_uses(f_.result(i), counter);
+  }
+
+  // ---- counters of so many rounds
+  // ---------------------------------------------------------------------------
+
+  // What counts down to 0 needs no comparison: the processor tells of a difference whether it is 0.
+  void count_down(const LoopShape& loop) {
+    auto rounds = rounds_of(f_, loops_, dominators_, loop);
+    if (!rounds || rounds->kind != Rounds::Kind::Counted || !rounds->known) return;
+    auto p = progress_of(f_, loops_, loop, rounds->parameter);
+    if (!p || !is_number(*p) || f_.op(p->next) != Op::Add) return;
+    const Instruction branch = f_.terminator(f_.from(rounds->stays));
+    const Instruction compare = f_.definition(f_.operand(branch, 0));
+    const Value next = f_.result(p->next);
+    const Type t = f_.type(p->parameter);
+    if (!f_.has_one_use(f_.result(compare)) || !only_counts_rounds(*p, loop.back, compare)) return;
+    const bool of_next = is_operand(compare, next);
+    if (of_next == is_operand(compare, p->parameter)) return;
+    const Bits start = Bits(*rounds->known) + (of_next ? 1 : 0);
+    const Value zero = f_.constant(t, 0), down = f_.constant(t, mask_of(t.bits()));
+    if (start > mask_of(t.bits()) || (p->step == down && is_operand(compare, zero))) return;
+    say(p->parameter, "counts down to 0", "nothing else is asked of it but how many rounds there are");
+    f_.set(f_.argument_slot(loop.entry, f_.result_index(p->parameter)), f_.constant(t, start));
+    f_.set(f_.operand_slot(p->next, f_.operand(p->next, 0) == p->parameter ? 1 : 0), down);
+    f_.set_promises(p->next, 0);
+    Pen pen(c_.module, f_);
+    pen.before(compare).from(f_.position(compare));
+    const bool stays_where_true = f_.edge(branch, 0) == rounds->stays;
+    const Value holds = pen.write(stays_where_true ? Op::Ne : Op::Eq, {of_next ? next : p->parameter, zero});
+    f_.replace_uses(f_.result(compare), holds);
+  }
+  bool is_operand(Instruction i, Value v) const {
+    for (Value o : f_.operands(i))
+      if (o == v) return true;
+    return false;
+  }
+  bool only_counts_rounds(const Progress& p, Edge back, Instruction compare) const {
+    for (Value v : {p.parameter, f_.result(p.next)})
+      for (Slot s : f_.uses(v)) {
+        const auto use = f_.use(s);
+        if (use.edge.exists() ? v == p.parameter || use.edge != back
+                              : use.user != p.next && use.user != compare)
+          return false;
+      }
+    return true;
   }
 
   // ---- products -------------------------------------------------------------------------------------------
