@@ -442,6 +442,57 @@ b(u: i64, v: i64, w: i64):
     }
 }
 
+// A part of a register is widened only where something may stand above it; what says so may be in a block
+// before.
+TEST(Emit, PartsThatNothingStandsAboveAreNotWidened) {
+  struct Case {
+    const char *operation, *type;
+    bool widened;
+  };
+  for (const Case& c : {Case{"and b, 15", "i8", false},
+                        {"sub b, 15", "i8", true},
+                        {"or b, 15", "i8", true},
+                        {"and b, 4095", "i16", false},
+                        {"add b, 4095", "i16", true}}) {
+    const std::string text = fmt::format(R"(module m
+layout little
+func f(p: ptr) -> i64 {{
+enter:
+  b = load {1} [p]
+  m = {0}
+  c = le.u m, 11
+  when c go wide else out(-1)
+wide:
+  w = widen.u i64 m
+  s = shl w, 3
+  go out(s)
+out(r: i64):
+  return r
+}}
+)",
+                                         c.operation, c.type);
+    Realm realm;
+    auto module = must_read(realm, text);
+    auto lowered = lower(*module, target(), {.check_allocation = true});
+    ASSERT_TRUE(lowered.good()) << render(lowered.why());
+    const FunctionListing listing = make_listing(*lowered, lowered->functions[0], target());
+    size_t widened = 0;
+    for (const ListingBlock& b : listing.blocks)
+      for (const ListingLine& l : b.lines)
+        widened += l.text.starts_with("movzx") && l.text.find('[') == l.text.npos;
+    EXPECT_EQ(widened != 0, c.widened) << render(listing, false, false);
+    auto jit = Jit::compile(*module, target());
+    auto f = (*jit)->function<int64_t(const void*)>("f");
+    for (unsigned n = 0; n < 65536; n += 7) {
+      std::vector<uint8_t> bytes{static_cast<uint8_t>(n), static_cast<uint8_t>(n >> 8)};
+      Evaluator evaluator(*module);
+      Datum given[] = {evaluator.attach(bytes, "bytes")};
+      ASSERT_EQ(static_cast<uint64_t>((*f)(bytes.data())),
+                evaluator.call(module->find("f"), given).results[0].bits);
+    }
+  }
+}
+
 // How much of a loop's way falls through, against the best of all orders of its blocks, and that it is in one
 // piece.
 TEST(Layout, LoopsFallThroughNearlyAsMuchAsTheyCan) {
