@@ -18,7 +18,8 @@ class Marker {
         f_(module.function(symbol)),
         flow_(flow),
         rules_(rules),
-        out_(out) {}
+        out_(out),
+        small_(module[symbol].facts.keep_small) {}
 
   void block(Block b) {
     for (Instruction i = f_.last(b); i.exists(); i = f_.previous(i)) {
@@ -51,7 +52,8 @@ class Marker {
     for (size_t k = 0; k < Match::most_variables; ++k) {
       Value v = m->value(k);
       if (v.exists() && !m->is_pooled(k)) need(v);
-      if (v.exists() && in_loop && f_.is_constant(v) && (in_register >> k & 1))
+      if (v.exists() && in_loop && f_.is_constant(v) && (in_register >> k & 1) &&
+          (!small_ || !f_.has_one_use(v)))
         out_.early_constants.push_back(v);
       if (Instruction access = m->access(k); access.exists()) need_address(access);
     }
@@ -71,6 +73,7 @@ class Marker {
   const FlowOf& flow_;
   const RuleIndex& rules_;
   Cover& out_;
+  const bool small_;  // a register that a constant has all along a loop may cost more bytes than the constant
 };
 
 }  // namespace
