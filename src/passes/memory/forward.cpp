@@ -32,9 +32,14 @@ class Forwarder {
     }
     for (Block b : f_.blocks()) {
       const Rows rows = at_.get(b);
-      for (uint32_t k = 0; k < rows.count; ++k)
-        if (Instruction i = touching_[rows.first + k]; f_.op(i) == Op::Store)
-          remove_if_dead(i, {touching_.data() + rows.first, k});
+      // What goes leaves the list: else it would be passed over again from each store before it.
+      uint32_t kept = 0;
+      for (uint32_t k = 0; k < rows.count; ++k) {
+        const Instruction i = touching_[rows.first + k];
+        if (f_.op(i) == Op::Store && removed(i, {touching_.data() + rows.first, kept})) continue;
+        touching_[rows.first + kept++] = i;
+      }
+      at_.set(b, {rows.first, kept});
     }
   }
 
@@ -57,16 +62,17 @@ class Forwarder {
   }
 
   // `behind`: what is in its block behind it, the last one first.
-  void remove_if_dead(Instruction store, std::span<const Instruction> behind) {
+  bool removed(Instruction store, std::span<const Instruction> behind) {
     const Address& a = f_.address(store);
-    if (a.is_volatile || a.masked) return;
+    if (a.is_volatile || a.masked) return false;
     unsigned budget = 48;
     Seen seen{alias_.access(store), a.guarded, {}};
-    if (live_in(f_.block(store), behind, seen, budget)) return;
+    if (live_in(f_.block(store), behind, seen, budget)) return false;
     if (c_.wants_notes())
       c_.done(f_.position(store), write_text(c_.module, f_, store), "the store was removed",
               "on every way its bytes are written again, or end, before they are read");
     f_.erase(store);
+    return true;
   }
 
   struct Seen {
