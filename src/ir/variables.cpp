@@ -212,12 +212,12 @@ class Variables::Eraser {
     return out;
   }
 
-  std::vector<Value> arguments(uint32_t k) const {
+  template <class See>
+  void each_argument(uint32_t k, See see) const {
     const Made& m = v_.made_[k];
-    std::vector<Value> out;
+    const size_t index = f_.result_index(m.parameter);
     for (Edge e : f_.edges_into(m.block))
-      if (reached_[f_.from(e)]) out.push_back(f_.argument(e, f_.result_index(m.parameter)));
-    return out;
+      if (reached_[f_.from(e)]) see(f_.argument(e, index));
   }
   // The place among those that are looked at now, plus one; 0 for others.
   uint32_t local(Value v) const {
@@ -234,8 +234,9 @@ class Variables::Eraser {
     look_at(rows);
     Rings found(rows.size(), [&](uint32_t k) {
       Numbers out;
-      for (Value v : arguments(rows[k]))
+      each_argument(rows[k], [&](Value v) {
         if (uint32_t l = local(v)) out.push_back(l - 1);
+      });
       return out;
     });
     for (Numbers& ring : found.rings)
@@ -251,12 +252,12 @@ class Variables::Eraser {
     Numbers inner;
     for (uint32_t k : ring) {
       bool takes_outside = false;
-      for (Value v : arguments(k)) {
-        if (local(v)) continue;
+      each_argument(k, [&](Value v) {
+        if (local(v)) return;
         takes_outside = true;
         several |= outside.exists() && outside != v;
         outside = v;
-      }
+      });
       if (!takes_outside) inner.push_back(k);
     }
     if (several) return inner;
