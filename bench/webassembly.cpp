@@ -26,6 +26,8 @@ namespace {
 
 using testing::Guest;
 
+constexpr const char* modules[] = {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"};
+
 // ---- reading and lowering -------------------------------------------------------------------------------
 
 size_t heap_bytes() { return mallinfo2().uordblks + mallinfo2().hblkhd; }
@@ -302,18 +304,15 @@ void webassembly_costs() {
       "file\n");
   fmt::print("{:<18}{:>9}{:>12}{:>12}{:>10}{:>10}{:>14}\n", "module", "bytes", "checked", "guarded", "memory",
              "guarded", "ns a byte of code");
-  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
-    reading(name);
+  for (const char* name : modules) reading(name);
   fmt::print("\nWebAssembly: checks of bounds at -O0 and left at -O1, in all and in innermost loops\n");
-  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
-    checks_left(name);
+  for (const char* name : modules) checks_left(name);
   fmt::print(
       "\nWebAssembly: spills and reloads at -O2, in all and in loops; values that lost their register where "
       "all hold dearer ones, to one that is dearer, and where calls take each of them\n");
   fmt::print("{:<18}{:>13}{:>10}{:>10}{:>10}{:>10}{:>10}{:>14}\n", "module", "instructions", "spilled",
              "in loops", "of instr.", "crowded", "outbid", "none lasts");
-  for (const char* name : {"xxhash", "lexer", "argon2", "kissfft", "wasm-lz4", "lodepng", "sql-wasm"})
-    spilled(name);
+  for (const char* name : modules) spilled(name);
   fmt::print("\nWebAssembly at work: time to the native library's\n{:<18}{:>27}{:>27}\n{:<18}", "",
              "with guard pages", "with checks", "");
   for (int k = 0; k < 6; ++k) fmt::print("{:>9}", fmt::format("-O{}", k % 3));

@@ -18,11 +18,11 @@ namespace {
 class ExtensionRemover {
  public:
   // Of a low part of so many bits.
-  ExtensionRemover(Code& f, const Target& target, unsigned bits)
-      : f_(f), target_(target), bits_(bits), in_(f.blocks.size()), effects_(f.blocks.size()) {}
+  ExtensionRemover(Code& f, const Target& target, unsigned bits) : f_(f), target_(target), bits_(bits) {}
 
   void run() {
     if (!any_extension()) return;
+    in_.resize(f_.blocks.size()), effects_.resize(f_.blocks.size());
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) effects_[b] = effect_of(f_.blocks[b]);
     flow();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b) drop(f_.blocks[b], in_[b]);
@@ -93,8 +93,6 @@ class ExtensionRemover {
         bits = bits_of(m.arguments[0]);
       else if (m.kind == MeaningKind::Compute && m.op == Op::And)
         bits = std::min(bits_of(m.arguments[0]), bits_of(m.arguments[1]));
-      else if (m.kind != MeaningKind::Compute)
-        continue;
       if (m.to.kind == TermKind::Temporary && m.to.index < of_temporary.size())
         of_temporary[m.to.index] = bits;
       if (m.to.kind == TermKind::Operand && m.to.index == operand) out = bits;

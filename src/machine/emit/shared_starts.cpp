@@ -32,9 +32,7 @@ class StartSharer {
  private:
   bool only_from_here(uint32_t b) const { return b != 0 && ways_in_[b] == 1; }
   uint32_t end(const CodeBlock& b) const { return b.first + b.count; }
-  bool jumps(const CodeLine& i) const {
-    return i.form >= first_real_form && (i.form == target_.upkeep.jump || target_.form(i.form).is_jump);
-  }
+  bool jumps(const CodeLine& i) const { return i.form >= first_real_form && target_.form(i.form).is_jump; }
 
   // Where the branch at the end of a block begins: with what sets the flags that its jumps read.
   std::optional<uint32_t> tail_of(const CodeBlock& b) const {

@@ -231,8 +231,7 @@ class Stepper {
     for (Instruction i : widened) f_.replace_uses(f_.result(i), counter);
   }
 
-  // ---- counters of so many rounds
-  // ---------------------------------------------------------------------------
+  // ---- rounds counted down -------------------------------------------------------------------------------
 
   // What counts down to 0 needs no comparison: the processor tells of a difference whether it is 0.
   void count_down(const LoopShape& loop) {
