@@ -382,7 +382,10 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
     if (seed % 2) {
       EXPECT_EQ(render(run_pipeline(*program.module, level_named("-O1")->pipeline())), "");
     }
-    LowerOptions options{.schedule = seed % 2 == 1, .align_loops = seed % 2 == 1, .explain = true};
+    LowerOptions options{.schedule = seed % 2 == 1,
+                         .align_loops = seed % 2 == 1,
+                         .repeat_choices = seed % 4 > 1,
+                         .explain = true};
     auto jit = Jit::compile(*program.module, target(), options);
     ASSERT_TRUE(jit.good()) << render(jit.why());
     std::map<uint64_t, std::pair<const machine::CompiledFunction*, const machine::EmittedLine*>> line_at;

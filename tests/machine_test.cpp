@@ -581,9 +581,7 @@ TEST(Assembly, TheSystemAssemblerMakesTheSameBytes) {
             for (uint32_t k = 0; k < 4; ++k)
               ours[fix.offset - l.offset + k] = theirs[fix.offset - l.offset + k] = 0;
         ASSERT_EQ(ours, theirs) << "seed " << seed << ", " << f.name << " at " << l.offset << ": "
-                                << spell(target(), instruction_at(target(), f, l),
-                                         target_name(*lowered->legal, lowered->legal->function(f.symbol), f,
-                                                     l));
+                                << spell(target(), instruction_at(target(), f, l));
       }
       at += f.bytes.size();
     }

@@ -72,7 +72,7 @@ class FunctionData {
     const auto bare = without_origin();
     list(c_.blocks.size(), [&](size_t b) {
       const Block origin = c_.blocks[b].origin;
-      put(R"({"label":)", origin.exists() ? label(origin) : "");
+      put(R"({"label":)", origin.exists() ? label(origin, c_.blocks[b].copy) : "");
       out_ += R"(,"depth":)" + std::to_string(c_.blocks[b].depth);
       out_ += R"(,"times":)" + text_of(Json(origin.exists() ? frequencies.of(origin) : 0));
       out_ += R"(,"rows":[)";
@@ -83,7 +83,7 @@ class FunctionData {
       }
       if (origin.exists())
         for (Instruction i : f_.instructions(origin)) {
-          row(i);
+          row(i, b);
           out_ += ',';
         }
       if (out_.back() == ',') out_.pop_back();
@@ -115,8 +115,8 @@ class FunctionData {
     out_ += ']';
   }
 
-  std::string label(Block b) const {
-    std::string out = texts_.block(b), list;
+  std::string label(Block b, uint32_t copy) const {
+    std::string out = machine::label_of(texts_.block(b), copy), list;
     for (Value v : f_.parameters(b)) list += (list.empty() ? "" : ", ") + texts_.value(v);
     return list.empty() ? out : out + "(" + list + ")";
   }
@@ -139,11 +139,24 @@ class FunctionData {
     }
     return out;
   }
-  void row(Instruction i) {
+  // Lines that came from an instruction, without those in other copies of its block than this one.
+  std::vector<uint32_t> lines_of(Instruction i, size_t b) const {
+    std::vector<uint32_t> out;
+    const auto known = of_.find(i.index);
+    if (known == of_.end()) return out;
+    for (uint32_t k : known->second) {
+      const auto behind = std::upper_bound(c_.blocks.begin(), c_.blocks.end(), c_.lines[k].offset,
+                                           [](uint32_t at, const auto& block) { return at < block.offset; });
+      const auto& in = behind[-1];
+      if (&in == &c_.blocks[b] || !(in.origin == c_.blocks[b].origin)) out.push_back(k);
+    }
+    return out;
+  }
+  void row(Instruction i, size_t b) {
     const auto known = of_.find(i.index);
     put(R"({"t":)", texts_.instruction(i));
     out_ += R"(,"c":)";
-    lines(known == of_.end() ? std::span<const uint32_t>() : known->second);
+    lines(lines_of(i, b));
     if (f_.result_count(i)) put(R"(,"v":)", texts_.value(f_.result(i)));
     if (std::string p = place_text(module_, f_.position(i)); !p.empty()) put(R"(,"p":)", p);
     if (auto root = inside_.find(i.index); root != inside_.end() && known == of_.end())

@@ -90,6 +90,7 @@ struct CodeBlock {
   uint8_t depth = 0;              // of loops
   uint32_t loop = no_loop;        // the innermost one around it
   float frequency = 1;            // runs of it for one of the function
+  uint32_t copy = 0;              // repeats a block of the same origin; from 1 on in the order of the code
 };
 
 struct CodeLoop {
@@ -134,6 +135,10 @@ class JumpTables {
   std::span<const uint32_t> operator[](size_t table) const {
     const uint32_t first = table ? ends_[table - 1] : 0;
     return {blocks_.data() + first, ends_[table] - first};
+  }
+  // `places`: by block.
+  void renumber(std::span<const uint32_t> places) {
+    for (uint32_t& b : blocks_) b = places[b];
   }
   // To the table that `close` ends, which gives its number.
   void add(uint32_t block) { blocks_.push_back(block); }
@@ -197,6 +202,11 @@ struct Code {
   VirtualRegister& shape(Register r) { return virtuals[r - first_virtual]; }
   const VirtualRegister& shape(Register r) const { return virtuals[r - first_virtual]; }
 };
+
+// Of a block called `name`, or of its copy.
+inline std::string label_of(std::string name, uint32_t copy) {
+  return copy ? std::move(name) + "." + std::to_string(copy + 1) : name;
+}
 
 // Registers outside of the operands that an instruction reads and writes.
 inline RegisterSet implicit_reads(const Target& target, const Code& f, const CodeLine& i) {

@@ -64,10 +64,6 @@ Flow flow_of(const Form& form);
 // Counts one instruction, but for its bytes and role.
 void count(FunctionListing::Totals& totals, const Form& form);
 
-// The block, symbol or constant that one line's instruction names.
-std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
-                        const EmittedLine& line);
-
 // Without origins, lines do not say which value and operation they came from, and where in the source.
 enum class Origins : uint8_t { Told, Untold };
 FunctionListing make_listing(const LoweredModule& lowered, const CompiledFunction& compiled,

@@ -15,6 +15,7 @@ struct LowerOptions {
   static LowerOptions at(const Level& level) {
     LowerOptions out;
     out.schedule = level.schedule, out.align_loops = level.align_loops, out.late_frame = level.schedule;
+    out.repeat_choices = level.align_loops;
     if (level.observe) out.variables = Variables::Observed;
     return out;
   }
@@ -23,6 +24,7 @@ struct LowerOptions {
   bool check_allocation = false;             // run the independent checker on every function
   bool schedule = false;                     // order instructions by latencies; see schedule.h
   bool align_loops = false;                  // innermost loops begin at multiples of 16 bytes; see emit.h
+  bool repeat_choices = false;               // each case of a loop jumps on through the loop's jump table
   bool late_frame = false;                   // frames are set up only on paths that need them; see emit.h
   Variables variables = Variables::Ignored;  // what debuggers are told of them; see watched.h
   bool explain = false;                      // keep what listings tell of where values lived

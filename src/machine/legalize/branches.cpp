@@ -4,11 +4,13 @@
 // "Nearly Optimal Binary Search Trees", 1975); without weights the tree is balanced. Where many numbers
 // within a word of each other lead to few places, a bit tells of each (R. Bernstein, "Producing Good Code for
 // the Case Statement", 1985). Where numbers are dense and all about as likely, a `choose` among 0, 1 and so
-// on stays, which becomes a jump table; targets without a rule for it have none.
+// on stays, which becomes a jump table; targets without a rule for it have none. Neither bits nor tables ask
+// whether a number lies among theirs where what computes it shows that.
 #include <algorithm>
 #include <cmath>
 #include <optional>
 
+#include "porphyry/analyze/number.h"
 #include "porphyry/ir/pen.h"
 #include "state.h"
 
@@ -36,6 +38,7 @@ class ChoiceSplitter {
   void run(Instruction choose) {
     choose_ = choose;
     value_ = f_.operand(choose, 0);
+    possible_ = number_of(f_, value_);
     home_ = f_.block(choose);
     for (Edge e : f_.edges(choose)) {
       lowerings_.push_back({f_.to(e), {}, f_.weight(e)});
@@ -190,26 +193,42 @@ class ChoiceSplitter {
                      [](const BitWay& a, const BitWay& b) { return a.weight > b.weight; });
     return out;
   }
-  // How far the number lies behind the least one of these ranges, as a word. Numbers outside of them go
+  // Numbers in a row, those of some ranges among them, that places are made for.
+  struct Window {
+    Bits least, greatest;
+  };
+  // As far as numbers can be, where that is no more than `most` of them; else as the ranges are, from 0 where
+  // that makes no more.
+  Window window_of(size_t first, size_t last, Bits most) const {
+    Window out{ranges_[first].least, ranges_[last - 1].greatest};
+    if (out.greatest < most) out.least = 0;
+    if (possible_.exists() && possible_.low >= out.least && possible_.high - out.least < most)
+      out.greatest = std::max(out.greatest, possible_.high);
+    return out;
+  }
+  // How far the number lies behind the least one of the window, as a word. Numbers outside of it go
   // elsewhere; the pen goes on with the others.
-  Value place_in(size_t first, size_t last) {
-    const Bits least = ranges_[first].least, span = ranges_[last - 1].greatest - least;
+  Value place_in(const Window& window, uint64_t runs_inside) {
     const Way& elsewhere = lowerings_.back();
-    const Value place = least ? pen_.sub(value_, number(least)) : value_;
-    const Value near = pen_.write(Op::LeU, {place, number(span)});
-    const Block inside = f_.add_block_after(pen_.block());
-    branch(near, {inside, {}, runs(first, last)}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
-    pen_.at_end(inside);
+    const Value place = window.least ? pen_.sub(value_, number(window.least)) : value_;
+    if (!possible_.exists() || possible_.low < window.least || possible_.high > window.greatest) {
+      const Value near = pen_.write(Op::LeU, {place, number(window.greatest - window.least)});
+      const Block inside = f_.add_block_after(pen_.block());
+      branch(near, {inside, {}, runs_inside}, {elsewhere.to, elsewhere.arguments, Function::no_weight});
+      pen_.at_end(inside);
+    }
     return f_.type(place) == word_ ? place : pen_.widen_u(word_, place);
   }
   void by_bits(size_t first, size_t last, const std::vector<BitWay>& ways) {
     const Way& elsewhere = lowerings_.back();
-    const Value place = place_in(first, last);
+    const Window window = window_of(first, last, word_.bits());
+    const Value place = place_in(window, runs(first, last));
+    const auto shift = static_cast<unsigned>(ranges_[first].least - window.least);
     double left = share(first, last);
     const Value one = f_.constant(word_, 1);
     for (size_t k = 0; k < ways.size(); ++k) {
       const Way& way = lowerings_[ways[k].edge];
-      Value bit = pen_.and_(pen_.shr_u(f_.constant(word_, ways[k].mask), place), one);
+      Value bit = pen_.and_(pen_.shr_u(f_.constant(word_, ways[k].mask << shift), place), one);
       bool is_last = k + 1 == ways.size();
       left -= ways[k].weight;
       Block next = is_last ? elsewhere.to : f_.add_block_after(pen_.block());
@@ -223,12 +242,11 @@ class ChoiceSplitter {
   // where a comparison with its jump takes about eight. A tree asks one for each bit that the choice tells
   // (C. Shannon, "A Mathematical Theory of Communication", 1948), and one or two more at its leaves.
   bool suits_a_table(size_t first, size_t last) const {
-    constexpr double most_bits = 2, numbers_for_a_range = 4;
+    constexpr double most_bits = 2;
     constexpr size_t least_ranges = 5;
     const Bits span = ranges_[last - 1].greatest - ranges_[first].least;
-    const auto count = static_cast<double>(last - first);
     if (!has_tables_ || f_.type(value_).bits() > word_.bits() || last - first < least_ranges ||
-        span >= static_cast<Bits>(numbers_for_a_range * count))
+        span >= most_numbers(first, last))
       return false;
     const double sum = before_[last] - before_[first];
     double bits = 0;
@@ -238,22 +256,24 @@ class ChoiceSplitter {
     }
     return bits > most_bits;
   }
-  // What lies between the ranges goes elsewhere.
+  static Bits most_numbers(size_t first, size_t last) { return 4 * (last - first); }
+  // What lies between the ranges, and beside them in the window, goes elsewhere.
   void by_table(size_t first, size_t last) {
-    const Bits least = ranges_[first].least;
-    const Value place = place_in(first, last);
+    const Window window = window_of(first, last, most_numbers(first, last));
+    const Value place = place_in(window, runs(first, last));
     const Block chooses = pen_.block(), gap = way_in(lowerings_.back(), chooses);
     std::vector<Bits> numbers;
     std::vector<Target> targets;
+    auto fill_up_to = [&](Bits end, const Target& way) {
+      for (Bits n = numbers.size(); n < end - window.least; ++n) numbers.push_back(n), targets.push_back(way);
+    };
     for (size_t k = first; k < last; ++k) {
       const Range& r = ranges_[k];
-      for (Bits n = numbers.size(); n < r.least - least; ++n) numbers.push_back(n), targets.push_back({gap});
-      const Block to = way_in(lowerings_[r.edge], chooses);
-      const Bits end = r.greatest - least;
-      for (Bits n = r.least - least; n <= end; ++n)
-        numbers.push_back(n),
-            targets.push_back({to, {}, count(r.weight / static_cast<double>(r.greatest - r.least + 1))});
+      fill_up_to(r.least, {gap});
+      const double each = r.weight / static_cast<double>(r.greatest - r.least + 1);
+      fill_up_to(r.greatest + 1, {way_in(lowerings_[r.edge], chooses), {}, count(each)});
     }
+    fill_up_to(window.greatest + 1, {gap});
     targets.push_back({gap, {}, count(0)});
     pen_.put(
         {.op = Op::Choose, .operands = {&place, 1}, .detail = f_.add_cases(numbers), .targets = targets});
@@ -285,6 +305,7 @@ class ChoiceSplitter {
   bool has_tables_;
   Instruction choose_;
   Value value_;
+  Number possible_;  // what is known of it
   Block home_;
   std::vector<Way> lowerings_;
   std::vector<Range> ranges_;   // in order of their numbers

@@ -41,8 +41,10 @@ class CodeWriter {
     switch (o.kind) {
       case OperandKind::Register: return reg(o.reg, shape.type.total_bits());
       case OperandKind::Literal: return std::to_string(o.value);
-      case OperandKind::Label:
-        return block_text(module_, f_, code_.blocks[static_cast<size_t>(o.value)].origin);
+      case OperandKind::Label: {
+        const CodeBlock& b = code_.blocks[static_cast<size_t>(o.value)];
+        return label_of(block_text(module_, f_, b.origin), b.copy);
+      }
       case OperandKind::Symbol:
         return std::string(module_.symbol_name(Symbol(static_cast<uint32_t>(o.value))));
       case OperandKind::Memory:

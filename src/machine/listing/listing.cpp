@@ -18,25 +18,6 @@ std::string constant_name(const CompiledFunction& c, size_t row) {
   return row < c.pool.size() ? fmt::format("constant {}", row) : fmt::format("table {}", row - c.pool.size());
 }
 
-}  // namespace
-
-std::string target_name(const Module& module, const Function& f, const CompiledFunction& c,
-                        const EmittedLine& line) {
-  std::string name;
-  switch (line.to) {
-    case EmittedLine::To::Block: name = block_text(module, f, c.blocks[line.index].origin); break;
-    case EmittedLine::To::Symbol: name = module.symbol_name(Symbol(line.index)); break;
-    case EmittedLine::To::Pool: name = constant_name(c, line.index); break;
-    case EmittedLine::To::Here: name = "."; break;
-    case EmittedLine::To::Nothing: break;
-  }
-  if (line.addend > 0) name += fmt::format(" + {}", line.addend);
-  if (line.addend < 0) name += fmt::format(" - {}", -int64_t(line.addend));
-  return name;
-}
-
-namespace {
-
 std::string pool_value(const PoolEntry& e) {
   std::string text = text::literal_text(text::lane_words(e.type, Bits(e.high) << 64 | e.bits), e.type);
   return e.type.has_lanes() && !text.starts_with('{') ? text + " in each lane" : text;
@@ -64,7 +45,7 @@ class Lister {
     places();
     for (size_t b = 0, k = 0; b < c_.blocks.size(); ++b) {
       const auto& place = c_.blocks[b];
-      ListingBlock block{texts_.block(place.origin), place.offset, place.depth, {}};
+      ListingBlock block{label(static_cast<uint32_t>(b)), place.offset, place.depth, {}};
       for (uint32_t end = c_.end_of_block(b); k < c_.lines.size() && c_.lines[k].offset < end; ++k)
         block.lines.push_back(line(c_.lines[k]));
       out_.blocks.push_back(std::move(block));
@@ -141,13 +122,29 @@ class Lister {
                               v.type);
   }
 
+  std::string label(uint32_t b) const {
+    return label_of(texts_.block(c_.blocks[b].origin), c_.blocks[b].copy);
+  }
+  // The block, symbol or constant that a line's instruction names.
+  std::string target_name(const EmittedLine& line) const {
+    std::string name;
+    switch (line.to) {
+      case EmittedLine::To::Block: name = label(line.index); break;
+      case EmittedLine::To::Symbol: name = module_.symbol_name(Symbol(line.index)); break;
+      case EmittedLine::To::Pool: name = constant_name(c_, line.index); break;
+      case EmittedLine::To::Here: name = "."; break;
+      case EmittedLine::To::Nothing: break;
+    }
+    if (line.addend > 0) name += fmt::format(" + {}", line.addend);
+    if (line.addend < 0) name += fmt::format(" - {}", -int64_t(line.addend));
+    return name;
+  }
+
   ListingLine line(const EmittedLine& l) {
     ListingLine out{.offset = l.offset, .role = l.role};
     out.bytes.assign(c_.bytes.begin() + l.offset, c_.bytes.begin() + l.offset + l.size);
     PlainInstruction plain = instruction_at(target_, c_, l);
-    out.text = spell(target_, plain,
-                     l.to == EmittedLine::To::Block ? texts_.block(c_.blocks[l.index].origin)
-                                                    : target_name(module_, f_, c_, l));
+    out.text = spell(target_, plain, target_name(l));
     if (!origins_) return out;
     if (l.origin.exists() && f_.alive(l.origin)) {
       out.operation = operation(l.origin);
@@ -173,8 +170,7 @@ class Lister {
       for (end = k + 1; end < blocks.size() && blocks[end] == blocks[k];) ++end;
       if (shown++ == most) return out + fmt::format(", … {}", blocks.size() - 1);
       out += fmt::format("{}{}{}: {}", out.empty() ? "" : ", ", k,
-                         end - k > 1 ? fmt::format(" to {}", end - 1) : "",
-                         texts_.block(c_.blocks[blocks[k]].origin));
+                         end - k > 1 ? fmt::format(" to {}", end - 1) : "", label(blocks[k]));
     }
     return out;
   }
