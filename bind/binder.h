@@ -37,9 +37,12 @@ class Binder {
   void upkeep(const Entry& entry);
   void encodings(const Entry& entry);
   void address(const Line& line, const WordList& w);
+  void issue(const Line& line, const WordList& w);
+  void units(const Line& line, const WordList& w);
   void layout(const Line& line, const WordList& w);
   Type address_type() const { return Type::integer(book_.layout.pointer_bits); }
   void instruction(const Entry& entry);
+  void cost(const Line& line, const WordList& w, BoundForm& form);
   bool form(const Line& line, BoundForm& form);
   bool operand(const Line& line, const WordList& w, size_t& at, BoundForm& form);
   bool encoding(const Line& line, const WordList& w, size_t at, BoundForm& form);

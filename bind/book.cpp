@@ -103,9 +103,6 @@ void Binder::settings(const Entry& entry) {
   WordList w = words(entry.header.text);
   if (w[0] == "book") {
     book_.name = w.size() > 1 ? w[1] : "";
-    size_t from = entry.header.text.find('"'), to = entry.header.text.rfind('"');
-    if (from != std::string::npos && to > from)
-      book_.description = entry.header.text.substr(from + 1, to - from - 1);
   } else if (w[0] == "features") {
     book_.features.assign(w.begin() + 1, w.end());
     at_most(entry.header, "features", book_.features.size(), machine::most_features);
@@ -118,15 +115,18 @@ void Binder::settings(const Entry& entry) {
     at_most(entry.header, "flags", book_.flags.size(), machine::most_flags);
   } else if (w[0] == "address") {
     address(entry.header, w);
+  } else if (w[0] == "issue") {
+    issue(entry.header, w);
+  } else if (w[0] == "units") {
+    units(entry.header, w);
   } else if (w[0] == "pointer") {
     layout(entry.header, w);
   } else if (w[0] == "parts" && w.size() == 3 && w[1] == "lower" && number(w[2])) {
     book_.lower_bits = static_cast<uint8_t>(*number(w[2]));
   } else if (w[0] != "convention" && w[0] != "upkeep" && w[0] != "instruction" && w[0] != "rule") {
-    complain(
-        entry.header, "'" + w[0] + "' begins no entry",
-        "book, pointer, parts, address, registers, encodings, convention, upkeep, notion, instruction or "
-        "rule");
+    complain(entry.header, "'" + w[0] + "' begins no entry",
+             "book, pointer, parts, address, registers, issue, units, encodings, convention, upkeep, notion, "
+             "instruction or rule");
   }
 }
 
@@ -137,6 +137,33 @@ void Binder::layout(const Line& line, const WordList& w) {
   if (!good) return complain(line, "the layout is not understood", "pointer 32 or 64, layout little or big");
   book_.layout.pointer_bits = static_cast<unsigned>(*bits);
   book_.layout.order = w[4] == "big" ? ByteOrder::Big : ByteOrder::Little;
+}
+
+// issue N [within N]
+void Binder::issue(const Line& line, const WordList& w) {
+  auto between = [&](size_t k, unsigned most) {
+    return k < w.size() && number(w[k]) && *number(w[k]) > 0 && *number(w[k]) <= most;
+  };
+  const bool good =
+      between(1, 16) && (w.size() == 2 || (w.size() == 4 && w[2] == "within" && between(3, 1000)));
+  if (!good)
+    return complain(line, "how many instructions begin in a cycle is not understood",
+                    "issue N, up to 16, or issue N within N, up to 1000");
+  book_.issue = static_cast<uint8_t>(*number(w[1]));
+  if (w.size() == 4) book_.window = static_cast<uint16_t>(*number(w[3]));
+}
+
+// units NAME N, …
+void Binder::units(const Line& line, const WordList& w) {
+  for (size_t k = 1; k < w.size(); k += 3) {
+    const bool good = k + 1 < w.size() && number(w[k + 1]) && *number(w[k + 1]) > 0 &&
+                      *number(w[k + 1]) <= 16 && (k + 2 == w.size() || w[k + 2] == ",");
+    if (!good)
+      return complain(line, "the units are not understood",
+                      "a name and how many there are, up to 16, for each");
+    book_.units.push_back({w[k], static_cast<uint8_t>(*number(w[k + 1]))});
+  }
+  at_most(line, "units", book_.units.size(), machine::most_units);
 }
 
 // address [scale N …,] offset iN[, symbols]
@@ -283,8 +310,9 @@ void Binder::upkeep(const Entry& entry) {
     }
     if (k[0] == "shorter" && k.size() == 2 && (k[1] == "half" || k[1] == "whole")) {
       const Wanted a{OperandKind::Address};
-      const std::pair<const char*, std::vector<Wanted>> wanted[] = {
-          {"literal", {g, n}}, {"clear", {g, g}}, {"address", {g, a}}, {"sum", {g, g}}, {"more", {g}}, {"less", {g}}};
+      const std::pair<const char*, std::vector<Wanted>> wanted[] = {{"literal", {g, n}}, {"clear", {g, g}},
+                                                                    {"address", {g, a}}, {"sum", {g, g}},
+                                                                    {"more", {g}},       {"less", {g}}};
       for (size_t w = 0; w < std::size(wanted); ++w)
         book_.upkeep.forms.push_back({k[1] + "." + wanted[w].first, form(wanted[w].second, w)});
       book_.upkeep.forms.push_back({k[1] + ".sum_literal", form({g, n}, 3)});

@@ -23,6 +23,12 @@ struct BoundForm : machine::FormFacts {
   machine::Features needs = 0;
   uint8_t latency = 1;
   uint16_t cost = 10;
+  uint8_t unit = machine::no_unit, busy = 1;
+};
+
+struct BoundUnit {
+  std::string name;
+  uint8_t count = 1;
 };
 
 struct BoundNode : machine::PatternNode {
@@ -71,12 +77,15 @@ struct BoundUpkeep {
 };
 
 struct BoundBook {
-  std::string name, description;
+  std::string name;
   std::vector<std::string> features, flags;
   machine::Features usual = 0;
   std::vector<BoundClass> classes;
   MemoryLayout layout;
   uint8_t lower_bits = 0;
+  uint8_t issue = 1;
+  uint16_t window = 1;
+  std::vector<BoundUnit> units;
   BoundAddress address;
   BoundConvention convention;
   BoundUpkeep upkeep;

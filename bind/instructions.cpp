@@ -83,9 +83,8 @@ void Binder::instruction(const Entry& entry) {
         complain(line, "no feature is called '" + w[1] + "'", listed(book_.features));
       else
         shared.needs |= machine::Features(1) << (f - book_.features.begin());
-    } else if (w[0] == "cost" && w.size() == 4 && w[2] == "latency") {
-      shared.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
-      shared.latency = static_cast<uint8_t>(number(w[3]).value_or(1));
+    } else if (w[0] == "cost" && w.size() >= 4 && w[2] == "latency") {
+      cost(line, w, shared);
     } else
       complain(line, "an instruction does not say this",
                "form, spelled, means, needs, opposite or cost N latency N");
@@ -99,6 +98,27 @@ void Binder::instruction(const Entry& entry) {
     meaning(entry.header, means, f);
     book_.forms.push_back(std::move(f));
   }
+}
+
+// cost N latency N [on UNIT [for N]]
+void Binder::cost(const Line& line, const WordList& w, BoundForm& form) {
+  form.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
+  form.latency = static_cast<uint8_t>(number(w[3]).value_or(1));
+  if (w.size() == 4) return;
+  const bool good = w[4] == "on" && (w.size() == 6 || (w.size() == 8 && w[6] == "for" && number(w[7]) &&
+                                                       *number(w[7]) > 0 && *number(w[7]) < 256));
+  if (!good)
+    return complain(line, "what the instruction holds is not understood",
+                    "on UNIT, or on UNIT for N, of cycles");
+  auto unit = std::find_if(book_.units.begin(), book_.units.end(),
+                           [&](const BoundUnit& u) { return u.name == w[5]; });
+  if (unit == book_.units.end()) {
+    std::vector<std::string> names;
+    for (const BoundUnit& u : book_.units) names.push_back(u.name);
+    return complain(line, "no unit is called '" + w[5] + "'", listed(names));
+  }
+  form.unit = static_cast<uint8_t>(unit - book_.units.begin());
+  if (w.size() == 8) form.busy = static_cast<uint8_t>(*number(w[7]));
 }
 
 bool Binder::form(const Line& line, BoundForm& form) {

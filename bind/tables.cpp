@@ -113,9 +113,9 @@ class TableWriter {
       rows += fmt::format("  {{{{{}, {}, {}, {}, {}, {:#x}u, {:#x}u, {}, {}, {}, {}}}, ", registers(f.reads),
                           registers(f.writes), f.reads_flags, f.writes_flags, f.tests, f.flags_read,
                           f.flags_as_tested, f.first_in_group, f.next_in_group, f.opposite, f.is_jump);
-      rows += fmt::format("{}, {}, {}, {}, {}, {:#x}u, {}, {}}},\n", text(f.name), text(f.spelling),
+      rows += fmt::format("{}, {}, {}, {}, {}, {:#x}u, {}, {}, {}, {}}},\n", text(f.name), text(f.spelling),
                           slice("operands", o, f.operands.size()), slice("encodings", e, f.encoding.size()),
-                          slice("meanings", m, f.meaning.size()), f.needs, f.latency, f.cost);
+                          slice("meanings", m, f.meaning.size()), f.needs, f.latency, f.cost, f.unit, f.busy);
       o += f.operands.size(), e += f.encoding.size(), m += f.meaning.size();
     }
     out_ += "constexpr FormOperand operands[] = {\n" + operands +
@@ -183,7 +183,9 @@ class TableWriter {
     list("scales", book_.address.scales);
     list("features", book_.features);
     list("flags", book_.flags);
-    std::string moves, spills;
+    std::string moves, spills, units;
+    for (const BoundUnit& u : book_.units) units += fmt::format("Unit{{{}, {}}}, ", text(u.name), u.count);
+    line("constexpr std::array<Unit, {}> units{{{{{}}}}};", book_.units.size(), units);
     for (const MoveForm& m : book_.upkeep.moves)
       moves += fmt::format("{{{}, {}, {}}}, ", m.register_class, m.bits, m.form);
     for (const SpillForm& m : book_.upkeep.spills)
@@ -191,16 +193,22 @@ class TableWriter {
     line("constexpr MoveForm moves[] = {{{}}};\nconstexpr SpillForm spills[] = {{{}}};", moves, spills);
   }
 
+  size_t unit(std::string_view name) const {
+    for (size_t k = 0; k < book_.units.size(); ++k)
+      if (book_.units[k].name == name) return k;
+    return machine::no_unit;
+  }
+
   void whole() {
     const unsigned word_bits = book_.classes.empty() ? 64 : book_.classes[0].bits;
     line("Book {}() {{\n  Book t;", identifier_);
-    line("  t.name = {};\n  t.description = {};\n  t.features = features;\n  t.usual_features = {};",
-         text(book_.name), text(book_.description), book_.usual);
+    line("  t.name = {};\n  t.features = features;\n  t.usual_features = {};", text(book_.name), book_.usual);
     line("  t.classes = classes;\n  t.flags = flags;\n  t.forms = forms;\n  t.rules = rules;");
     line("  t.constant_rules = constant_rules;\n");
     line("  t.layout = {{ByteOrder({}), {}}};\n  t.word_bits = {};\n  t.lower_bits = {};",
          n(book_.layout.order), book_.layout.pointer_bits, book_.classes.empty() ? 64 : book_.classes[0].bits,
          book_.lower_bits);
+    line("  t.pace = {{{}, {}, units, {}, {}}};", book_.issue, book_.window, unit("load"), unit("store"));
     line("  t.address = {{scales, {}, {}}};", book_.address.offset_bits, book_.address.symbols);
     line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;");
     const BoundConvention& c = book_.convention;

@@ -20,6 +20,8 @@ registers general 64: r0 r1 r2 r3
   as 32: w0 w1 w2 w3 clears
 registers lanes 128: v0 v1
 flags carry zero
+issue 2 within 20
+units load 2, halves 1
 encodings
   byte number
   low number operand
@@ -46,7 +48,7 @@ instruction {name}.{w}
     mark r
     carry = lt.u r, s
     d = r
-  cost 7 latency 2
+  cost 7 latency 2 on halves for 3
 )");
   ASSERT_TRUE(book.good()) << render(book.why());
   ASSERT_EQ(book->forms.size(), first_real_form + 6u);
@@ -55,6 +57,10 @@ instruction {name}.{w}
   EXPECT_EQ(f.spelling, "plus \1, \2");
   EXPECT_EQ(f.cost, 7);
   EXPECT_EQ(f.needs, 1);
+  EXPECT_EQ(book->issue, 2);
+  EXPECT_EQ(book->window, 20);
+  EXPECT_EQ(book->units[f.unit].name, "halves");
+  EXPECT_EQ(f.busy, 3);
   EXPECT_TRUE(f.operands[0].read && f.operands[0].written);
   EXPECT_TRUE(f.operands[1].read && !f.operands[1].written);
   EXPECT_TRUE(f.writes_flags && f.writes.empty());
@@ -96,6 +102,8 @@ instruction a
     d = frob d
     d = add d, e
     c = {w}
+  cost 10 latency 1 on thirds
+  cost 10 latency 1 on halves for ever
 rule one
   r = add x, y
 becomes
@@ -109,13 +117,17 @@ rule three
 becomes
   r = b x
 chapter seven
+issue many
+units load, store 1
 )");
   ASSERT_FALSE(book.good());
   std::string all = render(book.why());
-  for (const char* part : {"tiny.book:13:3: the operand 's' is not understood", "'x' is not a number",
-                           "'nonsense' is no step of an encoding", "a word in braces is not named",
-                           "the type of 'x' is not known", "'frob' is no operation of the IR",
-                           "no instruction is called 'b'", "'chapter' begins no entry"})
+  for (const char* part :
+       {"tiny.book:15:3: the operand 's' is not understood", "'x' is not a number",
+        "'nonsense' is no step of an encoding", "a word in braces is not named",
+        "the type of 'x' is not known", "'frob' is no operation of the IR", "no instruction is called 'b'",
+        "'chapter' begins no entry", "no unit is called 'thirds'", "load or halves",
+        "on UNIT for N, of cycles", "how many instructions begin in a cycle", "the units are not understood"})
     EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
 }
 

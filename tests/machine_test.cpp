@@ -255,7 +255,7 @@ enter:
 }
 )");
   auto order = [&](bool schedule) {
-    auto lowered = lower(*module, target(), {.check_allocation = true, .schedule = schedule});
+    auto lowered = lower(*module, testing::in_order(), {.check_allocation = true, .schedule = schedule});
     auto listing = make_listing(*lowered, lowered->functions[0], target());
     std::vector<std::string> out;
     for (const auto& line : listing.blocks[0].lines) out.push_back(line.text.substr(0, line.text.find(' ')));
@@ -269,7 +269,7 @@ enter:
   EXPECT_LT(place(scheduled, "divsd"), place(scheduled, "mulsd"));
   EXPECT_EQ(plain.size(), scheduled.size());
   for (bool schedule : {false, true}) {
-    auto jit = Jit::compile(*module, target(), {.schedule = schedule});
+    auto jit = Jit::compile(*module, testing::in_order(), {.schedule = schedule});
     double out = 0;
     EXPECT_EQ((*(*jit)->function<double(double, double, double, double, void*)>("f"))(7, 2, 3, 4, &out),
               22.5);

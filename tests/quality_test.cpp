@@ -181,10 +181,10 @@ TEST(Quality, SchedulingNeverTakesLongerNorCostsCopies) {
       if (!module->is_function(Symbol(k))) continue;
       Code plain = select(*module, Symbol(k), rules)->code, scheduled = plain;
       Scratch work, more_work;
-      schedule(scheduled, module->function(Symbol(k)), target(), &work);
+      schedule(scheduled, module->function(Symbol(k)), testing::in_order(), &work);
       for (size_t b = 0; b < plain.blocks.size(); ++b) {
-        uint32_t was = estimated_cycles(plain, plain.blocks[b], target()),
-                 is = estimated_cycles(scheduled, scheduled.blocks[b], target());
+        uint32_t was = estimated_cycles(plain, plain.blocks[b], testing::in_order()),
+                 is = estimated_cycles(scheduled, scheduled.blocks[b], testing::in_order());
         ASSERT_LE(is, was) << "seed " << seed << ", block " << b;
         better += is < was;
       }

@@ -37,11 +37,11 @@ class FunctionLowering {
     if (!selected) return void(problems_ = selected.why());
     selected_ = std::move(*selected);
     const Function& f = legal.function(symbol_);
-    if (options.schedule) {
-      Code plain(&memory_.code);
-      plain = selected_->code;
-      if (schedule(selected_->code, f, target, &memory_.work)) unscheduled_ = std::move(plain);
-    }
+    if (options.schedule)
+      if (auto unmoved = schedule(selected_->code, f, target, &memory_.work)) {
+        unscheduled_.emplace(&memory_.code) = selected_->code;
+        unscheduled_->code = std::move(*unmoved);
+      }
     if (legal.position_count() == 0) return;
     positions_.resize(f.instruction_limit());
     for (size_t k = 0; k < positions_.size(); ++k)

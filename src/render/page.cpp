@@ -7,7 +7,6 @@
 #include "json.h"
 #include "notes_json.h"
 #include "page_text.h"
-#include "porphyry/analyze/frequency.h"
 #include "porphyry/ask/compare.h"
 #include "porphyry/base/hash.h"
 #include "porphyry/base/lines.h"
@@ -58,9 +57,6 @@ class FunctionData {
   }
 
   std::string run() {
-    const Dominators dominators(f_);
-    const Loops loops(f_, dominators);
-    const Frequencies frequencies(f_, dominators, loops);
     put(R"({"name":)", c_.name);
     put(R"(,"signature":)", listing_.signature);
     out_ += R"(,"frame":)" + std::to_string(listing_.frame_bytes);
@@ -74,7 +70,7 @@ class FunctionData {
       const Block origin = c_.blocks[b].origin;
       put(R"({"label":)", origin.exists() ? label(origin, c_.blocks[b].copy) : "");
       out_ += R"(,"depth":)" + std::to_string(c_.blocks[b].depth);
-      out_ += R"(,"times":)" + text_of(Json(origin.exists() ? frequencies.of(origin) : 0));
+      out_ += R"(,"times":)" + text_of(Json(c_.blocks[b].frequency));
       out_ += R"(,"rows":[)";
       if (!bare[b].empty()) {
         out_ += R"({"t":"","c":)";

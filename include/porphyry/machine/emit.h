@@ -61,7 +61,8 @@ struct CompiledFunction {
     bool is_target;  // something jumps to it
     uint8_t align;   // padding before it leads to the next multiple of this; 1: just as far as it does
     bool framed;     // the frame stands where it begins
-    uint32_t copy;   // as in CodeBlock
+    uint32_t copy;   // this and the next as in CodeBlock
+    float frequency;
   };
   std::vector<BlockPlace> blocks;  // the first line of each is the first at its offset or behind it
   uint32_t end_of_block(size_t b) const {

@@ -1,4 +1,4 @@
-// List scheduling inside blocks, by the book's latencies, on virtual registers.
+// List scheduling inside blocks, by the book's latencies and units, on virtual registers.
 //
 // Instructions whose results are waited for longest go first, as early as what they need is there (P.
 // Gibbons, S. Muchnick, "Efficient Instruction Scheduling for a Pipelined Architecture", 1986), but never far
@@ -11,18 +11,23 @@
 // which would cost a copy; and no more registers hold values at once than there are, or did before.
 #pragma once
 
+#include <optional>
+
 #include "porphyry/machine/code.h"
 
 namespace porphyry::machine {
 
-// The estimate: one instruction begins a cycle, in order, once its operands are there, by the latencies of
-// the book; what is behind a call begins when that has returned; copies from one virtual register to another
-// take no time. O(instructions).
+// The estimate: an instruction begins as soon as its operands are there and the units that it needs are free,
+// by the book, as many in a cycle as the book says, and not before all have begun that stand a window or more
+// in front of it. So a processor that works in order waits where one with a large window goes on, and for the
+// latter few orders are better than others. What is behind a call begins when that has returned; copies from
+// one virtual register to another take no time. O(instructions * window).
 uint32_t estimated_cycles(const Code& code, const CodeBlock& block, const Target& target);
 
 // `function` is what the code was selected from. O(n log n) for n instructions, and the lists of
 // what depends on what.
-// Whether anything moved.
-bool schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work);
+// The lines in the order that they had, where any moved.
+std::optional<CodeRows<CodeLine>> schedule(Code& code, const Function& function, const Target& target,
+                                           std::pmr::memory_resource* work);
 
 }  // namespace porphyry::machine

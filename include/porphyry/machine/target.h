@@ -102,6 +102,23 @@ struct FormFacts {
   bool touches_more() const { return !reads.empty() || !writes.empty() || reads_flags || writes_flags; }
 };
 
+// Part of a processor that instructions share: so many of them hold one at a time.
+struct Unit {
+  std::string_view name;
+  uint8_t count = 1;
+};
+inline constexpr uint8_t no_unit = 0xff;
+inline constexpr size_t most_units = 15;
+
+// `issue` instructions begin in a cycle: the oldest of the next `window` whose operands and units are there.
+// A window of one: in order.
+struct Pace {
+  uint8_t issue = 1;
+  uint16_t window = 1;
+  std::span<const Unit> units;
+  uint8_t load_unit = no_unit, store_unit = no_unit;  // of what accesses memory
+};
+
 struct Form : FormFacts {
   std::string_view name;      // the book's name, width included
   std::string_view spelling;  // bytes 1, 2, … stand for operands
@@ -110,7 +127,9 @@ struct Form : FormFacts {
   std::span<const MeaningStep> meaning;
   Features needs = 0;
   uint8_t latency = 1;
-  uint16_t cost = 10;  // tenths of a plain instruction
+  uint16_t cost = 10;      // tenths of a plain instruction
+  uint8_t unit = no_unit;  // row of Pace::units, besides those that memory takes
+  uint8_t busy = 1;        // cycles that it holds the unit for
 };
 
 // Numbers below this are no forms but what the machine layer itself puts in; see machine/code.h.
@@ -353,12 +372,13 @@ struct CodeAlignment {
 
 // What the bookbinder writes.
 struct Book {
-  std::string_view name, description;
+  std::string_view name;
   std::span<const std::string_view> features;
   Features usual_features = 0;
   std::span<const RegisterClass> classes;
   std::span<const std::string_view> flags;
   std::span<const Form> forms;
+  Pace pace;
   std::span<const Rule> rules;  // by the operation at the root; last those for constants
   uint16_t constant_rules = 0;  // where these start
   MemoryLayout layout;

@@ -1,13 +1,16 @@
 // Idea: within a stretch of a block (up to a call or the jumps at its end), lines that must stay together
-// form a node; nodes depend on one another through registers, memory and traps. Cycle by cycle the node that
-// has the longest chain of dependents is put next, among those whose operands are there, that stand close
-// enough to their turn and for which there are registers. Invariant: every line stands behind all it depends
-// on, and registers that coalescing will make one keep the order of their reads and writes, so that an order
-// costs no copy. The order is taken only if the estimate gets shorter. Cost: O(n log n) for n lines, and the
-// lists of what depends on what.
+// form a node; nodes depend on one another through registers, memory and traps. Slot by slot the node that
+// has the longest chain of dependents is put next, among those whose operands and unit are there, that stand
+// close enough to their turn and for which there are registers. Invariant: every line stands behind all it
+// depends on, and registers that coalescing will make one keep the order of their reads and writes, so that
+// an order costs no copy. The order is taken only if the estimate gets shorter; where the estimate is what
+// chains of operands and the units ask for in any order, nothing is tried. Cost: O(n log n) for n lines, and
+// the lists of what depends on what.
 #include "porphyry/machine/schedule.h"
 
 #include <algorithm>
+#include <array>
+#include <optional>
 
 #include "coalesce.h"
 
@@ -34,16 +37,19 @@ struct Pressure {
 // Lines that stay together, in their order.
 struct Node {
   uint32_t first, count;  // lines
+  // Times are in slots, of which a cycle has as many as instructions begin in it.
   uint32_t latency = 1;
-  uint32_t issue = 1;      // cycles until the next one can begin; none for copies that coalescing removes
-  uint32_t height = 0;     // of the longest way to the end, in cycles
+  uint32_t issue = 1;      // slots until the next one can begin; none for copies that coalescing removes
+  uint32_t height = 0;     // of the longest way to the end
   uint32_t waits_for = 0;  // nodes before it that are not yet placed
-  uint32_t ready = 0;      // the cycle at which its operands are there
+  uint32_t ready = 0;      // when its operands are there
   uint32_t first_edge = none;
+  uint8_t unit = no_unit;
+  uint32_t busy = 0;  // until the next one gets the unit
 };
 
 struct Edge {
-  uint32_t to, next, cycles;
+  uint32_t to, next, slots;
 };
 
 // An order of a stretch's nodes, and the most registers it fills at once.
@@ -63,6 +69,11 @@ uint32_t latency_of(const Code& f, const CodeLine& i, const Target& target) {
   return i.form < first_real_form ? 1 : target.form(i.form).latency;
 }
 
+uint8_t unit_of(const CodeLine& i, const Target& target) {
+  const uint8_t unit = i.form < first_real_form ? no_unit : target.form(i.form).unit;
+  return unit < target.pace.units.size() ? unit : no_unit;
+}
+
 // The clock of estimated_cycles: lines are put in one by one.
 class Clock {
  public:
@@ -70,22 +81,35 @@ class Clock {
       : f_(f),
         target_(target),
         ready_(first_virtual + f.virtuals.size(), work),
-        stamps_(ready_.size(), work) {}
-  void restart() { ++stamp_, cycle_ = 0, end_ = 0; }
+        latest_(std::max<size_t>(target.pace.window, 1), work),
+        held_(work) {}
+  void restart() {
+    ++stamp_, begun_ = 0, end_ = 0, chain_ = 0;
+    held_.clear(), sums_ = {};
+    std::fill(latest_.begin(), latest_.end(), 0);
+  }
   void line(const CodeLine& i) {
-    uint32_t start = cycle_;
+    const bool is_copy = is_virtual_copy(f_, i);
+    uint32_t& window = latest_[begun_ % latest_.size()];  // when the line before those in the window began
+    uint32_t start = is_copy ? 0 : window, chained = 0;
     auto wait = [&](Register r) {
-      if (stamps_[r] == stamp_) start = std::max(start, ready_[r]);
+      if (ready_[r].stamp != stamp_) return;
+      start = std::max(start, ready_[r].at), chained = std::max(chained, ready_[r].chained);
     };
     each_register(f_, i, [&](Register r, bool read, bool) {
       if (read) wait(r);
     });
     for (unsigned r : implicit_reads(target_, f_, i)) wait(r);
     if (reads_flags(target_, i)) wait(flags_row);
-    cycle_ = start + !is_virtual_copy(f_, i);
-    uint32_t done = start + latency_of(f_, i, target_);
-    end_ = std::max({end_, cycle_, done});
-    auto give = [&](Register r) { ready_[r] = done, stamps_[r] = stamp_; };
+    if (!is_copy) {
+      start = hold(i, start);
+      window = last_ = std::max(begun_ ? last_ : 0, start);
+      ++begun_;
+    }
+    const uint32_t latency = latency_of(f_, i, target_);
+    end_ = std::max(end_, start + std::max<uint32_t>(latency, !is_copy));
+    chain_ = std::max(chain_, chained + std::max<uint32_t>(latency, !is_copy));
+    auto give = [&](Register r) { ready_[r] = {start + latency, chained + latency, stamp_}; };
     each_register(f_, i, [&](Register r, bool, bool written) {
       if (written) give(r);
     });
@@ -93,12 +117,61 @@ class Clock {
     if (writes_flags(target_, f_, i)) give(flags_row);
   }
   uint32_t cycles() const { return end_; }
+  // What no order of the lines is faster than: their longest chain of operands, and what each unit has to do.
+  uint32_t least() const {
+    uint32_t out = chain_;
+    for (size_t u = 0; u <= target_.pace.units.size(); ++u)
+      out = std::max(out, (sums_[u] + places(u) - 1) / places(u));
+    return out;
+  }
 
  private:
+  // Units, and behind them the slots of a cycle.
+  uint32_t places(size_t u) const {
+    return u < target_.pace.units.size() ? target_.pace.units[u].count : target_.pace.issue;
+  }
+
+  // The first cycle from `start` on at which all that a line needs is free, which it then holds.
+  uint32_t hold(const CodeLine& i, uint32_t start) {
+    const size_t width = target_.pace.units.size() + 1;
+    std::array<uint8_t, most_units + 1> needs{};  // cycles, by unit
+    needs[width - 1] = 1;
+    if (const uint8_t unit = unit_of(i, target_); unit != no_unit) needs[unit] = target_.form(i.form).busy;
+    for (const CodeOperand& o : f_.of(i)) {
+      if (o.kind != OperandKind::Memory) continue;
+      if (o.read && target_.pace.load_unit < width) needs[target_.pace.load_unit] = 1;
+      if (o.written && target_.pace.store_unit < width) needs[target_.pace.store_unit] = 1;
+    }
+    auto is_free = [&](uint32_t at) {
+      for (size_t u = 0; u < width; ++u)
+        for (uint32_t k = 0; k < needs[u]; ++k)
+          if (const size_t place = (at + k) * width + u; place < held_.size() && held_[place] >= places(u))
+            return false;
+      return true;
+    };
+    while (!is_free(start)) ++start;
+    for (size_t u = 0; u < width; ++u) {
+      sums_[u] += needs[u];
+      for (uint32_t k = 0; k < needs[u]; ++k) {
+        const size_t place = (start + k) * width + u;
+        if (place >= held_.size()) held_.resize((start + k + 1) * width);
+        ++held_[place];
+      }
+    }
+    return start;
+  }
+
+  struct Ready {
+    uint32_t at = 0, chained = 0;  // with the units there are; if there were any number
+    uint32_t stamp = 0;
+  };
   const Code& f_;
   const Target& target_;
-  std::pmr::vector<uint32_t> ready_, stamps_;  // by register: when its value is there, if it has the stamp
-  uint32_t stamp_ = 0, cycle_ = 0, end_ = 0;
+  std::pmr::vector<Ready> ready_;      // by register: when its value is there, if it has the stamp
+  std::pmr::vector<uint32_t> latest_;  // in a ring, of the last lines: when it and all before it had begun
+  std::pmr::vector<uint8_t> held_;     // by cycle and unit: how many
+  std::array<uint32_t, most_units + 1> sums_{};
+  uint32_t stamp_ = 0, begun_ = 0, last_ = 0, end_ = 0, chain_ = 0;
 };
 
 // Where registers are live, as the code stands before anything is moved: what scheduling has to respect.
@@ -140,7 +213,6 @@ class BlockScheduler {
         ir_(ir),
         target_(target),
         work_(work),
-        live_(f, target, work),
         clock_(f, target, work),
         nodes_(work),
         edges_(work),
@@ -153,7 +225,7 @@ class BlockScheduler {
     --limit_.of[target.class_of(target.convention.stack)];
   }
 
-  bool moved() const { return moved_; }
+  std::optional<CodeRows<CodeLine>> take_unmoved() { return std::move(unmoved_); }
 
   // Calls cut a block into stretches; the jumps at its end are no part of the last one.
   void run(const CodeBlock& b) {
@@ -191,6 +263,11 @@ class BlockScheduler {
 
   // Lines from `to` to `end` stay where they are.
   void stretch(uint32_t from, uint32_t to, uint32_t end) {
+    const std::span<const CodeLine> unmoved(f_.code.data() + from, to - from),
+        behind(f_.code.data() + to, end - to);
+    const uint32_t was = cycles_of(unmoved, behind);
+    if (!pays(clock_.least(), was)) return;
+    if (!live_) live_.emplace(f_, target_, work_);  // before anything is moved
     nodes_.clear(), edges_.clear();
     gather(from, to);
     if (nodes_.size() < 3) return;
@@ -198,9 +275,9 @@ class BlockScheduler {
     for (size_t n = nodes_.size(); n-- > 0;) {
       nodes_[n].height = nodes_[n].latency;
       for (uint32_t e = nodes_[n].first_edge; e != none; e = edges_[e].next)
-        nodes_[n].height = std::max(nodes_[n].height, nodes_[edges_[e].to].height + edges_[e].cycles);
+        nodes_[n].height = std::max(nodes_[n].height, nodes_[edges_[e].to].height + edges_[e].slots);
     }
-    const Pressure before = live_.before(from);
+    const Pressure before = live_->before(from);
     const std::pmr::vector<Node> fresh(nodes_, work_);
     Order as_is = place(from, to, before, 0);
     nodes_ = fresh;
@@ -211,11 +288,15 @@ class BlockScheduler {
     lines_.clear();
     for (uint32_t n : moved.nodes)
       for (uint32_t k = 0; k < nodes_[n].count; ++k) lines_.push_back(f_.code[nodes_[n].first + k]);
-    std::span<const CodeLine> unmoved(f_.code.data() + from, to - from),
-        behind(f_.code.data() + to, end - to);
-    if (cycles_of(lines_, behind) >= cycles_of(unmoved, behind)) return;
+    if (!pays(cycles_of(lines_, behind), was)) return;
+    if (!unmoved_) unmoved_.emplace(f_.code, f_.code.get_allocator());
     std::copy(lines_.begin(), lines_.end(), f_.code.begin() + from);
-    moved_ = true;
+  }
+
+  // Registers are allocated once more for an order. A processor with a window hides a cycle and more behind
+  // what stands before and behind the stretch.
+  bool pays(uint32_t is, uint32_t was) const {
+    return is + (target_.pace.window > 1 ? std::max(2u, was / 8) : 1u) <= was;
   }
 
   uint32_t cycles_of(std::span<const CodeLine> stretch, std::span<const CodeLine> behind) {
@@ -225,7 +306,7 @@ class BlockScheduler {
     return clock_.cycles();
   }
 
-  Register same(Register r) const { return live_.one().root_register(r); }
+  Register same(Register r) const { return live_->one().root_register(r); }
 
   // Whether the second line overwrites what the first one copies for it.
   bool copies_for(const CodeLine& copy, const CodeLine& i) const {
@@ -241,24 +322,31 @@ class BlockScheduler {
     uint32_t setter = none;
     for (uint32_t k = from; k < to; ++k) {
       const CodeLine& i = f_.code[k];
-      uint32_t latency = latency_of(f_, i, target_), issue = is_virtual_copy(f_, i) ? 0 : 1;
+      const uint32_t latency = latency_of(f_, i, target_) * target_.pace.issue,
+                     issue = is_virtual_copy(f_, i) ? 0 : 1;
+      const uint8_t unit = unit_of(i, target_);
+      const uint32_t busy =
+          unit == no_unit ? 0
+                          : target_.form(i.form).busy * target_.pace.issue / target_.pace.units[unit].count;
       uint32_t join_to = reads_flags(target_, i) && setter != none ? setter : none;
       if (k > from && copies_for(f_.code[k - 1], i)) join_to = std::min(join_to, nodes_.back().first);
-      nodes_.push_back({k, 1, latency, issue});
+      nodes_.push_back(
+          {.first = k, .count = 1, .latency = latency, .issue = issue, .unit = unit, .busy = busy});
       while (join_to != none && nodes_.size() > 1 && nodes_.back().first > join_to) {
         Node last = nodes_.back();
         nodes_.pop_back();
         nodes_.back().count += last.count;
         nodes_.back().latency = std::max(nodes_.back().latency, last.latency);
         nodes_.back().issue += last.issue;
+        if (last.unit != no_unit) nodes_.back().unit = last.unit, nodes_.back().busy = last.busy;
       }
       if (writes_flags(target_, f_, i)) setter = nodes_.back().first;
     }
   }
 
-  void edge(uint32_t from, uint32_t to, uint32_t cycles) {
+  void edge(uint32_t from, uint32_t to, uint32_t slots) {
     if (from == none || from == to) return;
-    edges_.push_back({to, nodes_[from].first_edge, cycles});
+    edges_.push_back({to, nodes_[from].first_edge, slots});
     nodes_[from].first_edge = static_cast<uint32_t>(edges_.size() - 1);
     ++nodes_[to].waits_for;
   }
@@ -345,7 +433,7 @@ class BlockScheduler {
   void each_root(uint32_t n, See see) const {
     for (uint32_t k = nodes_[n].first; k < nodes_[n].first + nodes_[n].count; ++k)
       each_register(f_, f_.code[k], [&](Register r, bool, bool) {
-        if (is_virtual(r)) see(live_.one().root(r - first_virtual));
+        if (is_virtual(r)) see(live_->one().root(r - first_virtual));
       });
   }
   size_t class_of(uint32_t root) const {
@@ -356,7 +444,8 @@ class BlockScheduler {
     for (uint32_t n = 0; n < nodes_.size(); ++n)
       each_root(n, [&](uint32_t v) {
         Use& u = uses_.of[v];
-        if (u.stamp != uses_.stamp) u = {uses_.stamp, 0, live_.covers(v, 2 * from), live_.covers(v, 2 * to)};
+        if (u.stamp != uses_.stamp)
+          u = {uses_.stamp, 0, live_->covers(v, 2 * from), live_->covers(v, 2 * to)};
         ++u.left;
       });
   }
@@ -378,32 +467,39 @@ class BlockScheduler {
     return p;
   }
 
-  // Cycle by cycle: of what is ready, at most `ahead` in front of its turn and within the registers there
+  // Slot by slot: of what is ready, at most `ahead` in front of its turn and within the registers there
   // are, the one with the longest chain of dependents. With nothing ahead: the order as it is.
   Order place(uint32_t from, uint32_t to, Pressure now, uint32_t ahead) {
     Order out(work_);
     std::pmr::vector<uint8_t> is_placed(nodes_.size(), work_);
     count_uses(from, to);
-    uint32_t cycle = 0, oldest = 0;
+    std::array<uint32_t, most_units> free{};  // by unit: from when on it is
+    uint32_t slot = 0, oldest = 0;
+    auto ready = [&](uint32_t k) {
+      const Node& n = nodes_[k];
+      return n.unit == no_unit ? n.ready : std::max(n.ready, free[n.unit]);
+    };
     out.most = now;
     while (oldest < nodes_.size()) {
       uint32_t n = oldest;  // it waits for nothing: all before it are placed
       auto before = [&](uint32_t a, uint32_t b) {
-        bool waits_a = nodes_[a].ready > cycle, waits_b = nodes_[b].ready > cycle;
+        const uint32_t ready_a = ready(a), ready_b = ready(b);
+        const bool waits_a = ready_a > slot, waits_b = ready_b > slot;
         if (waits_a != waits_b) return waits_b;
-        if (waits_a && nodes_[a].ready != nodes_[b].ready) return nodes_[a].ready < nodes_[b].ready;
+        if (waits_a && ready_a != ready_b) return ready_a < ready_b;
         return nodes_[a].height != nodes_[b].height ? nodes_[a].height > nodes_[b].height : a < b;
       };
       for (uint32_t k = oldest + 1; k < nodes_.size() && k <= oldest + ahead; ++k)
         if (!is_placed[k] && nodes_[k].waits_for == 0 && before(k, n) && !with(k, now).exceeds(limit_)) n = k;
       is_placed[n] = true;
       now = placed(n, now, out.most);
-      uint32_t starts = std::max(cycle, nodes_[n].ready);
-      cycle = starts + nodes_[n].issue;
+      const uint32_t starts = std::max(slot, ready(n));
+      slot = starts + nodes_[n].issue;
+      if (nodes_[n].unit != no_unit) free[nodes_[n].unit] = starts + nodes_[n].busy;
       out.nodes.push_back(n);
       for (uint32_t e = nodes_[n].first_edge; e != none; e = edges_[e].next) {
         Node& next = nodes_[edges_[e].to];
-        next.ready = std::max(next.ready, starts + edges_[e].cycles);
+        next.ready = std::max(next.ready, starts + edges_[e].slots);
         --next.waits_for;
       }
       while (oldest < is_placed.size() && is_placed[oldest]) ++oldest;
@@ -415,7 +511,7 @@ class BlockScheduler {
   const Function& ir_;
   const Target& target_;
   std::pmr::memory_resource* work_;
-  Liveness live_;
+  std::optional<Liveness> live_;  // made for the first stretch that may change
   Clock clock_;
   Pressure limit_;  // registers of each class
   std::pmr::vector<Node> nodes_;
@@ -431,7 +527,7 @@ class BlockScheduler {
     std::pmr::vector<Use> of;  // by root
     uint32_t stamp = 0;
   } uses_;
-  bool moved_ = false;
+  std::optional<CodeRows<CodeLine>> unmoved_;  // the code as it was, once something has moved
 };
 
 }  // namespace
@@ -449,10 +545,11 @@ uint32_t estimated_cycles(const Code& code, const CodeBlock& b, const Target& ta
   return sum + clock.cycles();
 }
 
-bool schedule(Code& code, const Function& function, const Target& target, std::pmr::memory_resource* work) {
+std::optional<CodeRows<CodeLine>> schedule(Code& code, const Function& function, const Target& target,
+                                           std::pmr::memory_resource* work) {
   BlockScheduler scheduler(code, function, target, work);
   for (const CodeBlock& b : code.blocks) scheduler.run(b);
-  return scheduler.moved();
+  return scheduler.take_unmoved();
 }
 
 }  // namespace porphyry::machine

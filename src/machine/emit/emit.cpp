@@ -87,7 +87,8 @@ class Emitter {
     tables();
     for (uint32_t b = 0; b < f_.blocks.size(); ++b)
       out_.blocks.push_back({f_.blocks[b].origin, starts_[b].offset, f_.blocks[b].depth, starts_[b].is_target,
-                             starts_[b].align, stands_at_start(b), f_.blocks[b].copy});
+                             starts_[b].align, stands_at_start(b), f_.blocks[b].copy,
+                             f_.blocks[b].frequency});
     bool any_may_turn = std::any_of(jumps_.begin(), jumps_.end(), [](const Jump& j) { return j.may_turn; });
     if (out_.align == line_ || any_may_turn)
       std::erase_if(out_.lines, [](const EmittedLine& l) { return l.size == 0; });

@@ -12,7 +12,7 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t most_lines = 8;    // of a block that is repeated
+constexpr uint32_t most_lines = 12;   // of a block that is repeated
 constexpr uint32_t most_empty = 4;    // blocks in a row
 constexpr uint32_t least_cases = 3;   // that lead back to a choice
 constexpr float least_share = 1e-3f;  // of a choice's runs, that come from a case
@@ -94,6 +94,10 @@ class ChoiceRepeater {
     for (const Repeat& r : all) {
       if (cases[r.choice.to] < least_cases || lines(r) > room) continue;
       room -= lines(r);
+      for (uint32_t repeated : {r.test.to, r.choice.to})
+        if (repeated != none)
+          f_.blocks[repeated].frequency =
+              std::max(0.0f, f_.blocks[repeated].frequency - f_.blocks[r.behind].frequency);
       plan_.push_back(r);
     }
   }
