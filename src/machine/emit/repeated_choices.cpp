@@ -7,7 +7,10 @@
 // linear in the code, which grows to twice its size at most.
 #include "repeated_choices.h"
 
+#include <optional>
 #include <unordered_map>
+
+#include "empty_blocks.h"
 
 namespace porphyry::machine {
 namespace {
@@ -42,22 +45,16 @@ class ChoiceRepeater {
   };
   Way way(uint32_t by) const {
     uint32_t to = by;
-    for (uint32_t steps = 0; steps < most_empty && is_empty(f_.blocks[to]); ++steps)
+    for (uint32_t steps = 0; steps < most_empty && only_goes_on(f_, f_.blocks[to], target_); ++steps)
       to = f_.blocks[to].successors[0];
     return {by, to};
-  }
-  bool goes_on(const CodeBlock& b) const {
-    return b.table == none && b.successors.size() == 1 && b.count > 0 &&
-           f_.code[b.first + b.count - 1].form == target_.upkeep.jump;
   }
   // Lines without copies within one register.
   uint32_t size(const CodeBlock& b) const {
     uint32_t out = 0;
-    for (const CodeLine& i : std::span(f_.code).subspan(b.first, b.count))
-      out += i.form != copy_form || f_.of(i)[0].reg != f_.of(i)[1].reg;
+    for (const CodeLine& i : std::span(f_.code).subspan(b.first, b.count)) out += !is_no_copy(f_, i);
     return out;
   }
-  bool is_empty(const CodeBlock& b) const { return goes_on(b) && size(b) == 1; }
 
   bool chooses(uint32_t b) const {
     const CodeBlock& block = f_.blocks[b];
@@ -66,7 +63,7 @@ class ChoiceRepeater {
   // What stands between the end of a case and the choice that it leads to: nothing, or one test.
   std::optional<Repeat> repeat_at(uint32_t b) const {
     const CodeBlock& block = f_.blocks[b];
-    if (!goes_on(block) || is_empty(block)) return std::nullopt;
+    if (!goes_on(f_, block, target_) || only_goes_on(f_, block, target_)) return std::nullopt;
     const Way next = way(block.successors[0]);
     Repeat out{b, {}, next};
     if (!chooses(next.to)) {
