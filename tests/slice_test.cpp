@@ -2,6 +2,8 @@
 // secret is reported to decide a branch, runs with other secrets take the same way.
 #include <gtest/gtest.h>
 
+#include <map>
+
 #include "porphyry/ask/inputs.h"
 #include "porphyry/ask/secrets.h"
 #include "porphyry/ask/slice.h"
@@ -281,11 +283,11 @@ TEST(Secrets, RunsTakeTheSameWayWhereNoneIsReported) {
         evaluate(m, *calls[k], limits);
         auto prepared = prepare_call(m, calls[k]->function, calls[k]->words);
         simulate::RunOptions run{.step_limit = 20'000};
-        // From where the first instruction stands: each run has its code where there is room.
-        uint64_t start = 0;
+        // Pages by the order in which they are met: each run has its code where there is room.
+        std::map<uint64_t, uint64_t> pages;
         run.see = [&](const simulate::Observation& seen) {
-          if (codes[k].empty()) start = seen.address;
-          codes[k].push_back(seen.address - start);
+          const uint64_t page = pages.try_emplace(seen.address >> 12, pages.size()).first->second;
+          codes[k].push_back(page << 12 | (seen.address & 0xfff));
         };
         if (!in_code) run_on_simulator(m, **jit, *native_target(), *prepared, run);
       }

@@ -15,10 +15,10 @@
 namespace porphyry::machine {
 namespace {
 
-constexpr uint32_t most_lines = 12;   // of a block that is repeated
-constexpr uint32_t most_empty = 4;    // blocks in a row
-constexpr uint32_t least_cases = 3;   // that lead back to a choice
-constexpr float least_share = 1e-3f;  // of a choice's runs, that come from a case
+constexpr uint32_t most_repeated = 12;  // lines of a block that is
+constexpr uint32_t most_empty = 4;      // blocks in a row
+constexpr uint32_t least_cases = 3;     // that lead back to a choice
+constexpr float least_share = 1e-3f;    // of a choice's runs, that come from a case
 
 class ChoiceRepeater {
  public:
@@ -58,7 +58,7 @@ class ChoiceRepeater {
 
   bool chooses(uint32_t b) const {
     const CodeBlock& block = f_.blocks[b];
-    return block.table != none && block.loop != no_loop && size(block) <= most_lines;
+    return block.table != none && block.loop != no_loop && size(block) <= most_repeated;
   }
   // What stands between the end of a case and the choice that it leads to: nothing, or one test.
   std::optional<Repeat> repeat_at(uint32_t b) const {
@@ -68,7 +68,8 @@ class ChoiceRepeater {
     Repeat out{b, {}, next};
     if (!chooses(next.to)) {
       const CodeBlock& test = f_.blocks[next.to];
-      if (test.table != none || test.successors.size() != 2 || size(test) > most_lines) return std::nullopt;
+      if (test.table != none || test.successors.size() != 2 || size(test) > most_repeated)
+        return std::nullopt;
       const Way one = way(test.successors[0]), other = way(test.successors[1]);
       out = {b, next, chooses(one.to) ? one : other};
       if (!chooses(out.choice.to)) return std::nullopt;
