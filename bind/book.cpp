@@ -141,27 +141,22 @@ void Binder::layout(const Line& line, const WordList& w) {
 
 // issue N [within N]
 void Binder::issue(const Line& line, const WordList& w) {
-  auto between = [&](size_t k, unsigned most) {
-    return k < w.size() && number(w[k]) && *number(w[k]) > 0 && *number(w[k]) <= most;
-  };
-  const bool good =
-      between(1, 16) && (w.size() == 2 || (w.size() == 4 && w[2] == "within" && between(3, 1000)));
+  const unsigned issue = count_at(w, 1, 16), window = w.size() == 2 ? 1 : count_at(w, 3, 1000);
+  const bool good = issue && window && (w.size() == 2 || (w.size() == 4 && w[2] == "within"));
   if (!good)
     return complain(line, "how many instructions begin in a cycle is not understood",
                     "issue N, up to 16, or issue N within N, up to 1000");
-  book_.issue = static_cast<uint8_t>(*number(w[1]));
-  if (w.size() == 4) book_.window = static_cast<uint16_t>(*number(w[3]));
+  book_.issue = static_cast<uint8_t>(issue), book_.window = static_cast<uint16_t>(window);
 }
 
 // units NAME N, …
 void Binder::units(const Line& line, const WordList& w) {
   for (size_t k = 1; k < w.size(); k += 3) {
-    const bool good = k + 1 < w.size() && number(w[k + 1]) && *number(w[k + 1]) > 0 &&
-                      *number(w[k + 1]) <= 16 && (k + 2 == w.size() || w[k + 2] == ",");
-    if (!good)
+    const unsigned count = count_at(w, k + 1, 16);
+    if (!count || (k + 2 < w.size() && w[k + 2] != ","))
       return complain(line, "the units are not understood",
                       "a name and how many there are, up to 16, for each");
-    book_.units.push_back({w[k], static_cast<uint8_t>(*number(w[k + 1]))});
+    book_.units.push_back({w[k], static_cast<uint8_t>(count)});
   }
   at_most(line, "units", book_.units.size(), machine::most_units);
 }

@@ -105,8 +105,8 @@ void Binder::cost(const Line& line, const WordList& w, BoundForm& form) {
   form.cost = static_cast<uint16_t>(number(w[1]).value_or(10));
   form.latency = static_cast<uint8_t>(number(w[3]).value_or(1));
   if (w.size() == 4) return;
-  const bool good = w[4] == "on" && (w.size() == 6 || (w.size() == 8 && w[6] == "for" && number(w[7]) &&
-                                                       *number(w[7]) > 0 && *number(w[7]) < 256));
+  const unsigned busy = w.size() == 6 ? 1 : count_at(w, 7, 255);
+  const bool good = busy && w[4] == "on" && (w.size() == 6 || (w.size() == 8 && w[6] == "for"));
   if (!good)
     return complain(line, "what the instruction holds is not understood",
                     "on UNIT, or on UNIT for N, of cycles");
@@ -118,7 +118,7 @@ void Binder::cost(const Line& line, const WordList& w, BoundForm& form) {
     return complain(line, "no unit is called '" + w[5] + "'", listed(names));
   }
   form.unit = static_cast<uint8_t>(unit - book_.units.begin());
-  if (w.size() == 8) form.busy = static_cast<uint8_t>(*number(w[7]));
+  form.busy = static_cast<uint8_t>(busy);
 }
 
 bool Binder::form(const Line& line, BoundForm& form) {

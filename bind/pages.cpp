@@ -203,4 +203,9 @@ std::optional<int64_t> number(const std::string& word) {
   return word.empty() ? std::nullopt : std::optional(total);
 }
 
+unsigned count_at(const Words& words, size_t k, unsigned most) {
+  const auto n = k < words.size() ? number(words[k]) : std::nullopt;
+  return n && *n > 0 && *n <= int64_t(most) ? static_cast<unsigned>(*n) : 0;
+}
+
 }  // namespace porphyry::bind

@@ -52,5 +52,8 @@ std::string after_first_word(const std::string& text);
 
 // A number in decimal or hex, or a sum of such.
 std::optional<int64_t> number(const std::string& word);
+// The number that a word of a line is, from 1 to `most`; 0 where it is none of them, or there is no such
+// word.
+unsigned count_at(const Words& words, size_t k, unsigned most);
 
 }  // namespace porphyry::bind

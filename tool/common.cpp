@@ -243,8 +243,9 @@ void follow_variables(machine::LowerOptions& options, const Module& module) {
     options.variables = machine::Variables::Followed;
 }
 
-machine::LowerOptions lower_options(const Options& o, const machine::Target& target) {
-  auto out = machine::LowerOptions::at(level_of(o, "-O0"));
+machine::LowerOptions lower_options(const Options& o, const machine::Target& target,
+                                    const char* usual_level) {
+  auto out = machine::LowerOptions::at(level_of(o, usual_level));
   if (o.features == "usual") return out;
   machine::Features bits = 0;
   std::vector<std::string> names(target.features.begin(), target.features.end());

@@ -59,7 +59,8 @@ void with_pipeline(const Options& o, Module& module, const Pipeline& pipeline, N
 // Fails when a module is not one that legalization takes.
 void refuse_illegal(const Module& module, const machine::Target& target);
 const machine::Target& target_of(const Options& o);
-machine::LowerOptions lower_options(const Options& o, const machine::Target& target);
+machine::LowerOptions lower_options(const Options& o, const machine::Target& target,
+                                    const char* usual_level = "-O0");
 // For debuggers, which find code by its lines: where there are any, variables as well.
 void follow_variables(machine::LowerOptions& options, const Module& module);
 Symbol function_of(const Module& module, const std::string& name);

@@ -80,10 +80,10 @@ int verb_hunt(const Options& o) {
     HuntQuestion question{
         .goal = o.goal == "size" ? HuntQuestion::Goal::Size : HuntQuestion::Goal::Time,
         .function = o.function,
-        .options = lower_options(o, target),
+        // Code as that of the level for the same goal, whose passes are sought.
+        .options = lower_options(o, target, o.goal == "size" ? "-Os" : "-O2"),
         .threads = o.threads,
         .cancelled = [&] { return interrupted() != 0 || std::chrono::steady_clock::now() > end; }};
-    question.options.schedule = question.options.align_loops = question.goal == HuntQuestion::Goal::Time;
     for (const std::string& text : o.one_calls) question.calls.push_back(read_call(text));
     HuntState state = begin(o, *loaded->module);
     auto hunt = Hunt::make(*loaded->module, question, target);

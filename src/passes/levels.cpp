@@ -18,38 +18,38 @@ namespace {
 #define PORPHYRY_FINISH "join; number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
-    {.name = "-O0", .passes = "", .schedule = false, .align_loops = false, .doc = "runs no pass"},
+    {.name = "-O0", .passes = "", .improve_code = false, .spend_bytes = false, .doc = "runs no pass"},
     {.name = "-O1",
      .passes = PORPHYRY_SIMPLIFY PORPHYRY_FINISH,
-     .schedule = true,
-     .align_loops = true,
+     .improve_code = true,
+     .spend_bytes = true,
      .doc = "each function for itself: values, memory, branches"},
     {.name = "-O2",
      .passes =
          "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS PORPHYRY_FINISH
          "; merge; trim; drop",
-     .schedule = true,
-     .align_loops = true,
+     .improve_code = true,
+     .spend_bytes = true,
      .doc = "and calls and loops: small functions in place, recursion as loops, what stays before loops"},
     {.name = "-O3",
      .passes =
          "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS
          "unswitch; split-rounds; fold; tidy; unroll-by; fold; tidy; " PORPHYRY_FINISH "; merge; trim; drop",
-     .schedule = true,
-     .align_loops = true,
+     .improve_code = true,
+     .spend_bytes = true,
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
      .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH
                "; merge; trim; drop",
-     .schedule = true,
-     .align_loops = false,
+     .improve_code = true,
+     .spend_bytes = false,
      .doc = "calls as well, but nothing that makes code larger"},
     {.name = "-Og",
      .passes =
          "mark-lines; split-slots; promote; fold; number; propagate; sweep; tidy; divide; fold; number; "
          "sweep; tidy",
-     .schedule = false,
-     .align_loops = false,
+     .improve_code = false,
+     .spend_bytes = false,
      .observe = true,
      .doc = "for debuggers: what changes no line and no watched variable, and all of them can be observed"},
 };

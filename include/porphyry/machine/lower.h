@@ -14,8 +14,8 @@ struct LowerOptions {
   // What a level asks for.
   static LowerOptions at(const Level& level) {
     LowerOptions out;
-    out.schedule = level.schedule, out.align_loops = level.align_loops, out.late_frame = level.schedule;
-    out.repeat_choices = level.align_loops;
+    out.schedule = out.late_frame = level.improve_code;
+    out.align_loops = out.repeat_choices = level.spend_bytes;
     if (level.observe) out.variables = Variables::Observed;
     return out;
   }

@@ -6,9 +6,10 @@
 // its order with all other accesses; volatile accesses and what may trap keep theirs; calls and the jumps at
 // a block's end stay where they are.
 //
-// An order is taken only where it is estimated to be shorter and costs nothing elsewhere. Registers that will
-// be coalesced count as one, so that a counter's new value is not made while the old one is still wanted,
-// which would cost a copy; and no more registers hold values at once than there are, or did before.
+// An order is taken only where it is estimated to be shorter, by more than a processor with a window hides,
+// and costs nothing elsewhere. Registers that will be coalesced count as one, so that a counter's new value
+// is not made while the old one is still wanted, which would cost a copy; and no more registers hold values
+// at once than there are, or did before.
 #pragma once
 
 #include <optional>

@@ -22,8 +22,10 @@ inline Result<Pipeline> read_pipeline(std::string_view text) {
 struct Level {
   std::string_view name;  // "-O1"
   std::string_view passes;
-  bool schedule = true, align_loops = true;  // as in machine::LowerOptions
-  bool observe = false;                      // every watched variable and every line at its place
+  bool improve_code = true;  // lowering orders instructions, and sets up frames only where they are needed
+  bool spend_bytes =
+      true;              // for speed, in lowering: on where loops begin, and on jumps of their own for cases
+  bool observe = false;  // every watched variable and every line at its place
   std::string_view doc;
 
   Pipeline pipeline() const;

@@ -69,6 +69,7 @@ uint32_t latency_of(const Code& f, const CodeLine& i, const Target& target) {
   return i.form < first_real_form ? 1 : target.form(i.form).latency;
 }
 
+// A target may be taken without its units.
 uint8_t unit_of(const CodeLine& i, const Target& target) {
   const uint8_t unit = i.form < first_real_form ? no_unit : target.form(i.form).unit;
   return unit < target.pace.units.size() ? unit : no_unit;
@@ -84,14 +85,13 @@ class Clock {
         latest_(std::max<size_t>(target.pace.window, 1), work),
         held_(work) {}
   void restart() {
-    ++stamp_, begun_ = 0, end_ = 0, chain_ = 0;
+    ++stamp_, begun_ = 0, last_ = 0, end_ = 0, chain_ = 0;
     held_.clear(), sums_ = {};
-    std::fill(latest_.begin(), latest_.end(), 0);
   }
   void line(const CodeLine& i) {
     const bool is_copy = is_virtual_copy(f_, i);
-    uint32_t& window = latest_[begun_ % latest_.size()];  // when the line before those in the window began
-    uint32_t start = is_copy ? 0 : window, chained = 0;
+    uint32_t& place = latest_[begun_ % latest_.size()];  // of the line before those in the window
+    uint32_t start = is_copy || begun_ < latest_.size() ? 0 : place, chained = 0;
     auto wait = [&](Register r) {
       if (ready_[r].stamp != stamp_) return;
       start = std::max(start, ready_[r].at), chained = std::max(chained, ready_[r].chained);
@@ -103,7 +103,7 @@ class Clock {
     if (reads_flags(target_, i)) wait(flags_row);
     if (!is_copy) {
       start = hold(i, start);
-      window = last_ = std::max(begun_ ? last_ : 0, start);
+      place = last_ = std::max(last_, start);
       ++begun_;
     }
     const uint32_t latency = latency_of(f_, i, target_);

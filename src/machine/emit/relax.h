@@ -45,9 +45,8 @@ class Relaxer {
   // The last line of `out` is this jump in its short form.
   void add(const Jump& j);
 
-  // When all is written: gives jumps and paddings their sizes, and bytes, lines and fixups their places.
-  // O(jumps
-  // + paddings) a round, of which there are few, and O(bytes).
+  // When all is written: gives jumps and paddings their sizes, and bytes, lines and fixups their places. A
+  // round is O(jumps + paddings), and there are few; then O(bytes).
   void run();
 
   // Places of blocks, final once `run` is done.
