@@ -31,6 +31,15 @@ Function::Function(std::shared_ptr<const Signature> signature) { change_signatur
 
 Function Function::without_body(const Function& other) { return Function(other.signature_); }
 
+void Function::start_as(const Function& other) {
+  each_table(*this, *this, [](auto& rows, const auto&, auto) { rows.resize(0); });
+  comments.clear();
+  rare_.reset();
+  constant_count_ = 0;
+  first_block_ = last_block_ = {};
+  change_signature(other.signature_);
+}
+
 void Function::change_signature(std::shared_ptr<const Signature> signature) {
   ++changes_;
   signature_ = std::move(signature);
@@ -334,45 +343,57 @@ bool Function::has_detail(Instruction i) const {
   return true;
 }
 
+// Where it stands in its block is its caller's to say.
 Instruction Function::make(Block b, const Draft& draft) {
   ++changes_;
   assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&
          draft.targets.size() <= list_limit);
-  InstructionRow row;
-  row.op = draft.op;
-  row.promises = draft.promises;
-  row.permits = draft.permits;
-  row.hint = draft.hint;
-  row.detail = draft.detail;
-  row.operand_count = static_cast<uint16_t>(draft.operands.size());
-  row.result_count = static_cast<uint16_t>(draft.results.size());
-  row.first_slot = Slot(slots_.size());
-  row.first_result = Value(values_.size());
-  if (draft.op == Op::Go || draft.op == Op::When) row.detail = static_cast<uint32_t>(edges_.size());
-  if (draft.op == Op::Choose) {
-    auto& choices = rare_.make().choices;
-    choices.push_back({Edge(edges_.size()), static_cast<uint32_t>(draft.targets.size()), draft.detail});
-    row.detail = static_cast<uint32_t>(choices.size() - 1);
+  Instruction i(instructions_.size());
+  *instructions_.rows().extend(1) = {.op = draft.op,
+                                     .promises = draft.promises,
+                                     .permits = draft.permits,
+                                     .hint = draft.hint,
+                                     .operand_count = static_cast<uint16_t>(draft.operands.size()),
+                                     .result_count = static_cast<uint16_t>(draft.results.size()),
+                                     .first_slot = Slot(slots_.size()),
+                                     .first_result = Value(values_.size()),
+                                     .detail = draft.detail,
+                                     .block = b};
+  if (journal_.get()) journal_.make().push_back(i);
+  if (draft.position.exists()) positions_.set(i, draft.position);
+  add_slots(draft.operands, i.index);
+  if (!draft.results.empty()) {
+    ValueRow* row = values_.rows().extend(draft.results.size());
+    for (uint16_t k = 0; k < draft.results.size(); ++k)
+      *row++ = {draft.results[k], ValueKind::Result, k, i.index, {}};
   }
+  if (!draft.targets.empty() || draft.op == Op::Choose) add_edges(b, i, draft);
+  return i;
+}
+
+void Function::add_edges(Block b, Instruction i, const Draft& draft) {
   assert(draft.targets.size() == (draft.op == Op::Go     ? 1u
                                   : draft.op == Op::When ? 2u
                                                          : draft.targets.size()));
-  Instruction i = instructions_.add(row);
-  if (journal_.get()) journal_.make().push_back(i);
-  set_position(i, draft.position);
-  for (Value v : draft.operands) add_slot(v, i.index);
-  for (size_t k = 0; k < draft.results.size(); ++k)
-    add_value(draft.results[k], ValueKind::Result, i.index, k);
+  auto first = static_cast<uint32_t>(edges_.size());
+  if (draft.op == Op::Choose) {
+    auto& choices = rare_.make().choices;
+    choices.push_back({Edge(first), static_cast<uint32_t>(draft.targets.size()), draft.detail});
+    first = static_cast<uint32_t>(choices.size() - 1);
+  }
+  instructions_[i].detail = first;
   for (const auto& target : draft.targets) {
-    Edge e = edges_.add({.from = b, .to = target.to});
+    Edge e(edges_.size());
+    auto count = static_cast<uint16_t>(target.arguments.size());
+    *edges_.rows().extend(1) = {.from = b,
+                                .to = target.to,
+                                .first_argument = Slot(slots_.size()),
+                                .argument_count = count,
+                                .argument_room = count};
     if (target.weight != no_weight) set_weight(e, target.weight);
     link_in(e);
-    EdgeRow& edge = edges_[e];
-    edge.first_argument = Slot(slots_.size());
-    edge.argument_count = edge.argument_room = static_cast<uint16_t>(target.arguments.size());
-    for (Value v : target.arguments) add_slot(v, e.index | edge_user);
+    add_slots(target.arguments, e.index | edge_user);
   }
-  return i;
 }
 
 Instruction Function::append(Block b, const Draft& draft) {
@@ -383,7 +404,6 @@ Instruction Function::append(Block b, const Draft& draft) {
   home.first_edge = first_edge;
   home.edge_count = static_cast<uint16_t>(draft.targets.size());
   uint32_t before = 0;
-  row.block = b;
   row.previous = home.last;
   if (home.last.exists()) {
     before = instructions_[home.last].order;
@@ -492,18 +512,20 @@ Value Function::add_value(Type type, ValueKind kind, uint32_t owner, size_t inde
 }
 
 size_t Function::constant_place(Type type, std::span<const uint64_t> words) const {
-  uint64_t h = mixed(uint64_t(type.shape()) | uint64_t(type.bits()) << 8 | uint64_t(type.lanes()) << 16);
+  uint64_t h = (uint64_t(type.shape()) | type.bits() << 8 | type.lanes() << 16) * 0xd6e8feb86659fd93u;
   for (uint64_t w : words) h = mixed(h ^ w);
   size_t mask = constant_table_.size() - 1;
   for (size_t at = h & mask;; at = (at + 1) & mask) {
     Value v = constant_table_[at];
     if (!v.exists()) return at;
-    if (values_[v].type == type && std::equal(words.begin(), words.end(), constant_words(v).begin()))
-      return at;
+    const ValueRow& row = values_[v];
+    if (row.type != type || constants_[row.owner] != words[0]) continue;
+    if (words.size() == 1 || std::equal(words.begin(), words.end(), constant_words(v).begin())) return at;
   }
 }
 
 void Function::grow_constants(size_t room) {
+  if (constant_count_ == 0) return constant_table_.resize(room);
   Rows<Value> old(room);
   old.swap(constant_table_);
   for (Value v : old)
@@ -553,15 +575,21 @@ Block Function::defining_block(Value v) const {
   return {};
 }
 
-// As link_use, in one write of the row: most slots are made here.
-Slot Function::add_slot(Value v, uint32_t user) {
+// As link_use, in one write of each row: most slots are made here.
+void Function::add_slots(std::span<const Value> values, uint32_t user) {
+  if (values.empty()) return;
   Slot s(slots_.size());
-  if (!v.exists()) return slots_.add({v, {}, {}, user});
-  Slot& first = values_[v].first_use;
-  slots_.add({v, first, {}, user});
-  if (first.exists()) slots_[first].previous = s;
-  first = s;
-  return s;
+  SlotRow* row = slots_.rows().extend(values.size());
+  for (Value v : values) {
+    *row = {v, {}, {}, user};
+    if (v.exists()) {  // a draft from a wrong text may leave operands open
+      Slot& first = values_[v].first_use;
+      row->next = first;
+      if (first.exists()) slots_[first].previous = s;
+      first = s;
+    }
+    ++row, ++s.index;
+  }
 }
 
 void Function::link_use(Slot s) {

@@ -22,14 +22,16 @@ Pen& Pen::before(Instruction i) {
 Instruction Pen::put(const Function::Draft& draft) {
   if (!before_.exists() && !block_.exists())
     throw std::invalid_argument("the pen has no place: at_end(block) or before(instruction) comes first");
-  auto look = [&](Value v) {
-    if (v.exists()) type_of(v);  // one that is missing, `verify` tells
+  const size_t values = function_->value_limit();
+  auto look = [&](std::span<const Value> list) {
+    for (Value v : list)
+      if (v.index >= values && v.exists()) type_of(v);  // throws; of one that is missing, `verify` tells
   };
-  for (Value v : draft.operands) look(v);
+  look(draft.operands);
   for (const Function::Draft::Destination& t : draft.targets) {
     if (t.to.index >= function_->block_limit())
       throw std::invalid_argument("a target is no block of the function");
-    for (Value v : t.arguments) look(v);
+    look(t.arguments);
   }
   Instruction i =
       before_.exists() ? function_->insert_before(before_, draft) : function_->append(block_, draft);

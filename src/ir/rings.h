@@ -14,7 +14,7 @@ namespace porphyry {
 class Rings {
  public:
   using Numbers = std::vector<uint32_t>;
-  template <typename ArgumentsOf>  // (uint32_t) -> Numbers
+  template <typename ArgumentsOf>  // (uint32_t, Numbers&): puts them behind what is there
   Rings(size_t count, ArgumentsOf arguments_of) : order_(count), low_(count) {
     for (uint32_t k = 0; k < count; ++k)
       if (!order_[k]) walk(k, arguments_of);
@@ -24,21 +24,21 @@ class Rings {
  private:
   struct Visit {
     uint32_t number;
-    Numbers arguments;
-    size_t next = 0;
+    size_t first, next;  // of its arguments, which go on to the end of the list while it is the last one
   };
   template <typename ArgumentsOf>
   void walk(uint32_t first, ArgumentsOf arguments_of) {
     auto enter = [&](uint32_t k) {
       order_[k] = low_[k] = ++count_;
       waiting_.push_back(k);
-      visits_.push_back({k, arguments_of(k)});
+      visits_.push_back({k, arguments_.size(), arguments_.size()});
+      arguments_of(k, arguments_);
     };
     enter(first);
     while (!visits_.empty()) {
       Visit& v = visits_.back();
-      if (v.next < v.arguments.size()) {
-        uint32_t k = v.arguments[v.next++];
+      if (v.next < arguments_.size()) {
+        uint32_t k = arguments_[v.next++];
         if (!order_[k])
           enter(k);
         else if (order_[k] != done)
@@ -46,6 +46,7 @@ class Rings {
         continue;
       }
       uint32_t k = v.number;
+      arguments_.resize(v.first);
       visits_.pop_back();
       if (!visits_.empty()) low_[visits_.back().number] = std::min(low_[visits_.back().number], low_[k]);
       if (low_[k] == order_[k]) close(k);
@@ -64,7 +65,7 @@ class Rings {
   }
 
   static constexpr uint32_t done = 0xffffffff;
-  Numbers order_, low_, waiting_;
+  Numbers order_, low_, waiting_, arguments_;
   std::vector<Visit> visits_;
   uint32_t count_ = 0;
 };

@@ -42,14 +42,14 @@ std::optional<Type> Type::named(std::string_view name) {
 
 std::string Type::name() const {
   std::string out;
-  switch (shape_) {
+  switch (shape()) {
     case Shape::None: return "nothing";
     case Shape::Bool: out = "bool"; break;
     case Shape::Pointer: out = "ptr"; break;
-    case Shape::Integer: out = "i" + std::to_string(bits_); break;
-    case Shape::Float: out = "f" + std::to_string(bits_); break;
+    case Shape::Integer: out = "i" + std::to_string(bits()); break;
+    case Shape::Float: out = "f" + std::to_string(bits()); break;
   }
-  return has_lanes() ? out + "[" + std::to_string(lanes_) + "]" : out;
+  return has_lanes() ? out + "[" + std::to_string(lanes()) + "]" : out;
 }
 
 }  // namespace porphyry

@@ -189,8 +189,10 @@ std::string accepted_shapes(Op op) {
 }
 
 unsigned result_types(Op op, Types operands, Type stated, Type out[2]) {
-  auto same = [&] {
-    return operands[info(op).roles().find(static_cast<char>(OperandRole::Same)) == 1 ? 1 : 0];
+  auto same = [&] {  // the first operand, or the one behind a condition
+    std::string_view roles = info(op).roles();
+    const char is_same = static_cast<char>(OperandRole::Same);
+    return operands[roles[0] != is_same && roles.size() > 1 && roles[1] == is_same ? 1 : 0];
   };
   auto truth = [&] { return Type::boolean().with_lanes(operands[0].lanes()); };
   switch (info(op).result) {

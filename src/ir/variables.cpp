@@ -6,9 +6,9 @@
 #include "porphyry/ir/variables.h"
 
 #include <algorithm>
+#include <bit>
 #include <numeric>
 
-#include "porphyry/base/hash.h"
 #include "porphyry/ir/order.h"
 #include "rings.h"
 
@@ -26,34 +26,43 @@ Variables::Variable Variables::add(Type type, std::string_view name) {
   return static_cast<Variable>(rows_.size() - 1);
 }
 
-Value Variables::known(Variable variable, Block block) const {
-  if (rows_[variable].block == block) return rows_[variable].value;
-  if (table_.empty()) return {};
-  uint64_t key = key_of(variable, block);
-  for (size_t at = mixed(key) & (table_.size() - 1);; at = (at + 1) & (table_.size() - 1)) {
-    if (table_[at].key == key) return table_[at].value;
-    if (table_[at].key == 0) return {};
-  }
+void Variables::start_again(size_t places) {
+  rows_.clear(), blocks_.resize(0), skips_.clear(), made_.clear(), to_fill_.clear(), open_.clear();
+  all_sealed_ = false;
+  make_table(std::bit_ceil(std::max<size_t>(32, places * 2)));
 }
 
-void Variables::grow() {
-  std::vector<Entry> old(std::max<size_t>(64, table_.size() * 2));
-  old.swap(table_);
-  for (const Entry& e : old) {
-    if (e.key == 0) continue;
-    size_t at = mixed(e.key) & (table_.size() - 1);
-    while (table_[at].key) at = (at + 1) & (table_.size() - 1);
-    table_[at] = e;
-  }
+void Variables::make_table(size_t size) {
+  table_.assign(size, {});
+  shift_ = static_cast<unsigned>(64 - std::countr_zero(size));
+  entries_ = 0;
+}
+
+// Where an entry of the table stands, or may stand. Hashed by multiplication with the golden ratio's
+// fraction: D. Knuth, "The Art of Computer Programming", volume 3, section 6.4.
+size_t Variables::place_of(uint64_t key) const {
+  size_t at = key * 0x9e3779b97f4a7c15u >> shift_;
+  while (table_[at].key != key && table_[at].key != 0) at = (at + 1) & (table_.size() - 1);
+  return at;
+}
+
+Value Variables::known(Variable variable, Block block) const {
+  const Row& row = rows_[variable];
+  if (row.block == block) return row.value;
+  return table_.empty() ? Value() : table_[place_of(key_of(variable, block))].value;
 }
 
 void Variables::put_into_table(Variable variable, Block block, Value value) {
-  if (entries_ * 2 >= table_.size()) grow();
+  if (entries_ * 2 >= table_.size()) {
+    std::vector<Entry> old = std::move(table_);
+    make_table(std::max<size_t>(64, old.size() * 2));
+    for (const Entry& e : old)
+      if (e.key) table_[place_of(e.key)] = e, ++entries_;
+  }
   uint64_t key = key_of(variable, block);
-  size_t at = mixed(key) & (table_.size() - 1);
-  while (table_[at].key != 0 && table_[at].key != key) at = (at + 1) & (table_.size() - 1);
-  entries_ += table_[at].key == 0;
-  table_[at] = {key, value};
+  Entry& entry = table_[place_of(key)];
+  entries_ += entry.key == 0;
+  entry = {key, value};
 }
 
 // Most reads and writes follow others of the same block, and need no table.
@@ -66,42 +75,69 @@ void Variables::remember(Variable variable, Block block, Value value) {
 void Variables::write(Variable variable, Block block, Value value) { remember(variable, root(block), value); }
 
 Value Variables::make_parameter(Variable variable, Block block) {
-  auto row = static_cast<uint32_t>(made_.size());
+  auto number = static_cast<uint32_t>(made_.size());
   made_.push_back({f_.add_parameter(block, rows_[variable].type), block, variable});
-  if (sealed_.get(block)) {
-    to_fill_.push_back(row);
+  BlockRow& home = row(block);
+  if (home.sealed || (all_sealed_ && home.open == 0)) {
+    to_fill_.push_back(number);
   } else {
-    made_.back().before = open_.get(block) - 1;  // none, when there is none
-    open_.set(block, row + 1);
+    if (home.open == 0) open_.push_back(block);
+    made_.back().before = home.open - 1;  // none, when there is none
+    home.open = number + 1;
   }
   remember(variable, block, made_.back().parameter);
   return made_.back().parameter;
 }
 
+Block Variables::only_way_in(Block block) {
+  Edge in = f_.first_in(block);
+  return in.exists() && !f_.next_in(in).exists() ? root(f_.from(in)) : Block();
+}
+
 // The only block from whose end a variable comes to the beginning of this one; nothing when there may be
 // several, or none.
-Block Variables::above(Variable variable, Block block) const {
-  if (uint32_t skip = skips_.get(block)) {
-    const Skip& s = skip_rows_[skip - 1];
+Block Variables::above(Variable variable, Block block) {
+  const BlockRow& home = row(block);
+  if (home.skip) {
+    const Skip& s = skips_[home.skip - 1];
     if (!writes_->any(variable, s.first, s.last)) return s.before;
   }
-  Edge in = f_.first_in(block);
-  return sealed_.get(block) && in.exists() && !f_.next_in(in).exists() ? root(f_.from(in)) : Block();
+  return home.sealed || !all_sealed_ ? home.above : only_way_in(block);
+}
+
+// At the beginning of a sealed block that several edges lead to: what all of them bring alike, if that is
+// known so far, a few blocks up each; else a parameter. Half of all parameters would be superfluous without.
+Value Variables::where_it_joins(Variable variable, Block join) {
+  auto at_end = [&](Block b) {
+    Value v;
+    for (unsigned steps = 0; steps < 16 && b.exists() && !v.exists(); ++steps) {
+      v = known(variable, b);
+      if (!v.exists()) b = above(variable, b);
+    }
+    return v;
+  };
+  Value same;
+  for (Edge e : f_.edges_into(join)) {
+    Value v = at_end(root(f_.from(e)));
+    if (!v.exists() || (same.exists() && v != same)) return make_parameter(variable, join);
+    same = v;
+  }
+  return same;
 }
 
 // Without the arguments of parameters that it makes.
 Value Variables::find(Variable variable, Block block) {
   block = root(block);
-  if (Value v = known(variable, block); v.exists()) return v;
+  Value found = known(variable, block);
+  if (found.exists()) return found;
   Block at = block;
-  Value found;
   for (size_t steps = 0; !found.exists(); ++steps) {
-    if (Value v = known(variable, at); v.exists())
-      found = v;
-    else if (Block up = above(variable, at); up.exists() && steps < f_.block_limit())
-      at = up;  // rings that nothing leads into have no beginning: they end by the number of steps
-    else if (!up.exists() && (!sealed_.get(at) || f_.first_in(at).exists()))
-      found = make_parameter(variable, at);
+    // Rings that nothing leads into have no beginning: they end by the number of steps.
+    if (Block up = above(variable, at); up.exists() && steps < f_.block_limit())
+      found = known(variable, at = up);
+    else if (bool sealed = row(at).sealed || all_sealed_;
+             !up.exists() && (!sealed || f_.first_in(at).exists()))
+      found = sealed ? where_it_joins(variable, at) : make_parameter(variable, at);
     else
       found = f_.constant(rows_[variable].type, 0);  // not written on the way
   }
@@ -117,6 +153,7 @@ Value Variables::read(Variable variable, Block block) {
 
 // In the order in which they were made: that of the parameters of each block.
 void Variables::fill_all() {
+  if (to_fill_.empty()) return;
   for (size_t k = 0; k < to_fill_.size(); ++k) {
     Made m = made_[to_fill_[k]];
     for (Edge e : f_.edges_into(m.block)) f_.add_argument(e, find(m.variable, f_.from(e)));
@@ -125,10 +162,13 @@ void Variables::fill_all() {
 }
 
 void Variables::seal(Block block) {
-  if (sealed_.get(block)) return;
-  sealed_.set(block, 1);
+  BlockRow& home = row(block);
+  if (home.sealed) return;
+  home.sealed = true;
+  Block above = only_way_in(block);
+  row(block).above = above;
   auto first = static_cast<ptrdiff_t>(to_fill_.size());
-  for (uint32_t row = open_.get(block) - 1; row != none; row = made_[row].before) to_fill_.push_back(row);
+  for (uint32_t k = row(block).open - 1; k != none; k = made_[k].before) to_fill_.push_back(k);
   std::reverse(to_fill_.begin() + first, to_fill_.end());
   fill_all();
 }
@@ -142,13 +182,15 @@ class Variables::Eraser {
  public:
   using Numbers = Rings::Numbers;  // rows of made_
 
-  explicit Eraser(Variables& v)
+  Eraser(Variables& v, bool all_reached)
       : v_(v),
         f_(v.f_),
         local_(v.made_.size()),
         gone_(v.made_.size()),
-        reached_(f_.block_limit(), std::pmr::get_default_resource()) {
+        reached_(f_.block_limit(), std::pmr::get_default_resource(), all_reached) {
     for (uint32_t k = 0; k < v_.made_.size(); ++k) row_.set(v_.made_[k].parameter, k + 1);
+    if (all_reached) return;
+    for (Block b : reverse_postorder(f_)) reached_[b] = 1;  // what never comes brings nothing
   }
 
   void run() {
@@ -156,7 +198,6 @@ class Variables::Eraser {
       std::vector<Numbers> rings;
       size_t next = 0;
     };
-    for (Block b : reverse_postorder(f_)) reached_[b] = 1;  // what never comes brings nothing
     const Numbers doubtful = not_plainly_needed();
     if (doubtful.empty()) return;
     std::vector<Level> levels{{rings_of(doubtful)}};
@@ -232,12 +273,10 @@ class Variables::Eraser {
 
   std::vector<Numbers> rings_of(const Numbers& rows) {
     look_at(rows);
-    Rings found(rows.size(), [&](uint32_t k) {
-      Numbers out;
+    Rings found(rows.size(), [&](uint32_t k, Numbers& out) {
       each_argument(rows[k], [&](Value v) {
         if (uint32_t l = local(v)) out.push_back(l - 1);
       });
-      return out;
     });
     for (Numbers& ring : found.rings)
       for (uint32_t& k : ring) k = rows[k];
@@ -283,6 +322,7 @@ class Variables::Eraser {
 
 // night, night_2, night_3, …
 void Variables::name_parameters() {
+  if (std::ranges::none_of(rows_, [](const Row& row) { return row.name.exists(); })) return;
   SideTable<Name, uint32_t> times;
   for (size_t k = 0; k < f_.value_limit(); ++k)
     if (Name n = f_.name(Value(k)); n.exists()) times.set(n, 1);
@@ -298,9 +338,10 @@ void Variables::name_parameters() {
   }
 }
 
-void Variables::finish() {
-  for (Block b : f_.blocks()) seal(b);
-  if (!made_.empty()) Eraser(*this).run();
+void Variables::finish(bool all_reached) {
+  all_sealed_ = true;
+  for (Block b : open_) seal(b);
+  if (!made_.empty()) Eraser(*this, all_reached).run();
   name_parameters();
 }
 

@@ -78,6 +78,13 @@ class Rows {
     std::memcpy(static_cast<void*>(rows_ + size_), first, count * sizeof(T));
     size_ += static_cast<uint32_t>(count);
   }
+  // So many more rows, for the caller to fill; where the first of them is.
+  T* extend(size_t count) {
+    if (size_ + count > room_) grow(size_ + count);
+    T* first = rows_ + size_;
+    size_ += static_cast<uint32_t>(count);
+    return first;
+  }
   void resize(size_t count, const T& value = T()) {
     if (count > room_) grow(count);
     if (count > size_) std::fill(rows_ + size_, rows_ + count, value);

@@ -52,6 +52,8 @@ class Function {
   static Function roomy_copy(const Function& other);
   // Only signature and parameters, which are new values without names.
   static Function without_body(const Function& other);
+  // Becomes that, in the memory that this one has: for who writes many functions, and keeps copies of them.
+  void start_as(const Function& other);
   Function(Function&&) = default;
   Function& operator=(Function&&) = default;
 
@@ -184,6 +186,12 @@ class Function {
   void set_permits(Instruction i, uint8_t bits) { touch(i), instructions_[i].permits = bits; }
   Hint hint(Instruction i) const { return instructions_[i].hint; }
   void set_hint(Instruction i, Hint h) { ++changes_, instructions_[i].hint = h; }
+  // Gives instructions that have a position the one that `map` makes of it.
+  template <class Map>
+  void map_positions(Map map) {
+    for (Position& p : positions_.rows())
+      if (p.exists()) p = map(p);
+  }
   // Whether running it shows beyond its results: it writes memory, may trap or ends its block, the access is
   // volatile, or it says something that must stay. What has no effect and no use may go. A division by a
   // number that is not zero, nor -1 where that may trap, has none.
@@ -381,13 +389,14 @@ class Function {
   }
   void unlink(Instruction i);
   Value add_value(Type type, ValueKind kind, uint32_t owner, size_t index);
-  Slot add_slot(Value v, uint32_t user);
+  void add_slots(std::span<const Value> values, uint32_t user);
   void link_use(Slot s);
   void unlink_use(Slot s);
   void link_in(Edge e);
   void unlink_in(Edge e);
   void drop_arguments(Edge e);
   Instruction make(Block b, const Draft& draft);
+  void add_edges(Block b, Instruction i, const Draft& draft);
   void place(Instruction i, Block b, Instruction before);
   void spread(Block b, Instruction i);
   void number_again(Block b);

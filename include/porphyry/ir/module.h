@@ -155,6 +155,7 @@ class Module {
 
   Position add_position(PositionRow row);
   const PositionRow& position(Position p) const { return positions_[p]; }
+  void expect_positions(size_t more) { positions_.reserve(positions_.size() + more); }
   size_t position_count() const { return positions_.size(); }
 
   // Room for so many symbols, so that adding them moves none.

@@ -29,54 +29,54 @@ class Type {
   static constexpr Type pointer(unsigned bits = 64) { return Type(Shape::Pointer, bits, 1); }
   // The same elements in another number of lanes; 1 gives the scalar.
   constexpr Type with_lanes(unsigned lanes) const {
-    return lanes == 0 || lanes > 0xffff ? Type() : Type(shape_, bits_, lanes);
+    return lanes == 0 || lanes > 0xffff ? Type() : Type((word_ & 0xffff) | lanes << 16);
   }
   // Whether the language has it; one that was put together may be none: i1, two lanes of ptr, 2,000 lanes.
   constexpr bool is_valid() const {
-    bool lanes = lanes_ >= 1 && lanes_ <= lane_limit;
-    switch (shape_) {
+    bool fits = lanes() >= 1 && lanes() <= lane_limit;
+    switch (shape()) {
       case Shape::None: return false;
-      case Shape::Bool: return lanes && bits_ == 1;
-      case Shape::Integer: return lanes && bits_ >= 2 && bits_ <= 128;
-      case Shape::Float: return lanes && (bits_ == 32 || bits_ == 64);
-      case Shape::Pointer: return lanes_ == 1 && (bits_ == 32 || bits_ == 64);
+      case Shape::Bool: return fits && bits() == 1;
+      case Shape::Integer: return fits && bits() >= 2 && bits() <= 128;
+      case Shape::Float: return fits && (bits() == 32 || bits() == 64);
+      case Shape::Pointer: return lanes() == 1 && (bits() == 32 || bits() == 64);
     }
     return false;
   }
   // Reads "i32", "ptr", "f32[8]", …; nothing when no such type exists. "ptr" is one of 64 bits.
   static std::optional<Type> named(std::string_view name);
 
-  constexpr Shape shape() const { return shape_; }
-  constexpr bool exists() const { return shape_ != Shape::None; }
+  constexpr Shape shape() const { return static_cast<Shape>(word_ & 0xff); }
+  constexpr bool exists() const { return shape() != Shape::None; }
   // These ask for the shape of the elements: true for lanes as well.
-  constexpr bool is_bool() const { return shape_ == Shape::Bool; }
-  constexpr bool is_integer() const { return shape_ == Shape::Integer; }
-  constexpr bool is_float() const { return shape_ == Shape::Float; }
-  constexpr bool is_pointer() const { return shape_ == Shape::Pointer; }
+  constexpr bool is_bool() const { return shape() == Shape::Bool; }
+  constexpr bool is_integer() const { return shape() == Shape::Integer; }
+  constexpr bool is_float() const { return shape() == Shape::Float; }
+  constexpr bool is_pointer() const { return shape() == Shape::Pointer; }
 
-  constexpr bool has_lanes() const { return lanes_ > 1; }
-  constexpr unsigned lanes() const { return lanes_; }
+  constexpr bool has_lanes() const { return lanes() > 1; }
+  constexpr unsigned lanes() const { return word_ >> 16; }
   constexpr Type element() const { return with_lanes(1); }
   // Bits of one element; of all lanes side by side.
-  constexpr unsigned bits() const { return bits_; }
-  constexpr unsigned total_bits() const { return bits_ * lanes_; }
+  constexpr unsigned bits() const { return word_ >> 8 & 0xff; }
+  constexpr unsigned total_bits() const { return bits() * lanes(); }
   // Bytes in memory: each element in whole bytes, but lanes of bool as one integer of as many bits. Spare
   // bits are zero.
-  constexpr unsigned bytes() const { return is_bool() ? (lanes_ + 7u) / 8u : lanes_ * element_bytes(); }
-  constexpr unsigned element_bytes() const { return (bits_ + 7u) / 8u; }
+  constexpr unsigned bytes() const { return is_bool() ? (lanes() + 7u) / 8u : lanes() * element_bytes(); }
+  constexpr unsigned element_bytes() const { return (bits() + 7u) / 8u; }
   // 64-bit words that hold a constant of the type: one or two an element, low word first, lane by lane.
-  constexpr unsigned words() const { return lanes_ * words_per_lane(); }
-  constexpr unsigned words_per_lane() const { return bits_ > 64 ? 2u : 1u; }
+  constexpr unsigned words() const { return lanes() * words_per_lane(); }
+  constexpr unsigned words_per_lane() const { return bits() > 64 ? 2u : 1u; }
   std::string name() const;
   constexpr bool operator==(const Type&) const = default;
 
  private:
+  constexpr explicit Type(uint32_t word) : word_(word) {}
   constexpr Type(Shape shape, unsigned bits, unsigned lanes)
-      : shape_(shape), bits_(static_cast<uint8_t>(bits)), lanes_(static_cast<uint16_t>(lanes)) {}
+      : word_(static_cast<uint32_t>(shape) | bits << 8 | lanes << 16) {}
 
-  Shape shape_ = Shape::None;
-  uint8_t bits_ = 0;
-  uint16_t lanes_ = 0;
+  uint32_t word_ =
+      0;  // the shape in 8 bits, bits in 8, lanes in 16: types are compared and copied all the time
 };
 
 // Short names of the most common types, to be taken one by one where they are wanted: `using types::i64;`.

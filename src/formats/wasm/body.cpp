@@ -11,9 +11,8 @@ namespace {
 
 constexpr uint32_t local_limit = 50'000;  // of one function
 
-// The declared locals behind the parameters: runs of one type each.
-std::vector<ValueType> read_locals(In& in, const FunctionType& type, Sections& sections) {
-  std::vector<ValueType> out = type.parameters;
+// The declared locals, behind the parameters that are in `out`: runs of one type each.
+void read_locals(In& in, Sections& sections, std::vector<ValueType>& out) {
   for (uint32_t n = in.count("runs of locals"); n > 0 && in.good(); --n) {
     uint32_t at = in.offset(), count = in.u32();
     auto t = static_cast<ValueType>(in.byte());
@@ -26,37 +25,29 @@ std::vector<ValueType> read_locals(In& in, const FunctionType& type, Sections& s
       in.fail(at, "the functions have more locals, together, than a file of this size may have");
     if (in.good()) out.insert(out.end(), count, t);
   }
-  return out;
 }
 
 }  // namespace
 
-// What so many bytes of code come to in most programs, so that tables grow at most once.
-static Function::Expected expected(size_t bytes, bool guarded) {
-  auto share = [&](size_t percent) { return bytes * percent / 100 + 8; };
-  if (guarded) return {share(45), share(95), share(50), share(14), share(16), share(22), share(15), share(5)};
-  return {share(60), share(120), share(78), share(25), share(30), share(24), share(16), share(5)};
-}
-
-std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
-                                 Writes& writes, Wanted& wanted) {
-  const Body& body = sections.bodies[function - sections.imported_functions];
-  In in(body.code, body.offset);
-  std::vector<ValueType> locals = read_locals(in, sections.program.type_of(function), sections);
-  if (in.good()) {
-    Function& f = context.module.function(sections.program.functions[function].symbol);
-    f.expect(expected(body.code.size(), context.options.guarded));
-    writes.scan(in, static_cast<uint32_t>(locals.size()));
-    Writer writer(context, function, std::move(locals), body.offset, writes, wanted);
-    BodyReader(sections, in, writer, writes, function).read();
-    if (in.good()) writer.variables().finish();
-    f.compact();
+std::optional<Mistake> BodyReader::read(uint32_t function, Wanted& wanted) {
+  const Body& body = s_.bodies[function - s_.imported_functions];
+  const FunctionType& type = p_.type_of(function);
+  in_ = In(body.code, body.offset);
+  locals_ = type.parameters;
+  read_locals(in_, s_, locals_);
+  if (in_.good()) {
+    writes_.scan(in_, static_cast<uint32_t>(locals_.size()));
+    stacks_.begin(type.results);
+    kept_.clear(), block_count_ = 0;
+    w_.start(function, locals_, body);
+    read_code();
   }
-  if (in.good()) return {};
-  return in.mistake();
+  if (!in_.good()) return in_.mistake();
+  w_.finish(wanted);
+  return {};
 }
 
-void BodyReader::read() {
+void BodyReader::read_code() {
   while (in_.good() && !stacks_.done()) {
     uint32_t at = in_.offset();
     uint8_t code = in_.byte();
@@ -144,9 +135,8 @@ void BodyReader::other_step(const Opcode& is) {
   }
 }
 
-uint32_t BodyReader::below(size_t limit, const char* what) {
-  uint32_t n = in_.u32();
-  if (n < limit || !in_.good()) return n;
+uint32_t BodyReader::not_below(uint32_t n, size_t limit, const char* what) {
+  if (!in_.good()) return n;
   stacks_.fail(fmt::format("there is no {} {}", what, n),
                limit == 0 ? fmt::format("a module with a {}", what) : fmt::format("0 to {}", limit - 1));
   return 0;

@@ -6,20 +6,17 @@
 
 namespace porphyry::wasm {
 
-// The code of one function, validated; what is wrong with it, if anything. Its IR is then to be thrown away.
-// `writes`: memory that each function uses again. O(bytes).
-std::optional<Mistake> read_body(const Context& context, uint32_t function, Sections& sections,
-                                 Writes& writes, Wanted& wanted);
-
+// One for each thread: functions are read one after the other, in the same memory.
 class BodyReader {
  public:
-  BodyReader(Sections& sections, In& in, Writer& writer, const Writes& writes, uint32_t function)
-      : s_(sections), p_(sections.program), in_(in), w_(writer), writes_(writes), stacks_(in) {
-    stacks_.begin(p_.type_of(function).results);
-  }
-  void read();
+  BodyReader(const Context& context, Sections& sections)
+      : s_(sections), p_(sections.program), w_(context, writes_), stacks_(in_) {}
+  // Validates the code of one function and writes its IR into the module; what is wrong with it, if anything.
+  // O(bytes).
+  std::optional<Mistake> read(uint32_t function, Wanted& wanted);
 
  private:
+  void read_code();
   void step(const Opcode& is);
   void lanes(uint32_t at);
   void no_such_instruction();
@@ -91,13 +88,18 @@ class BodyReader {
   bool live() const { return in_.good() && w_.live(); }
   Pen& pen() { return w_.pen(); }
   // A number read that must be below a limit.
-  uint32_t below(size_t limit, const char* what);
+  uint32_t below(size_t limit, const char* what) {
+    uint32_t n = in_.u32();
+    return n < limit ? n : not_below(n, limit, what);
+  }
+  uint32_t not_below(uint32_t n, size_t limit, const char* what);
 
   Sections& s_;
   const Program& p_;
-  In& in_;
-  Writer& w_;
-  const Writes& writes_;
+  In in_{{}};
+  Writes writes_;
+  Writer w_;
+  std::vector<ValueType> locals_;
   size_t block_count_ = 0;  // that were begun
   Stacks stacks_;
   std::vector<Value> operands_;  // of the current call

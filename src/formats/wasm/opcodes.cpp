@@ -1,7 +1,5 @@
 #include "opcodes.h"
 
-#include <array>
-
 #include "in.h"
 #include "lanes.h"
 
@@ -30,12 +28,11 @@ consteval std::array<Opcode, 32> prefixed_table() {
 #undef WASM_PREFIXED
   return out;
 }
-constexpr auto plain = plain_table();
 constexpr auto prefixed = prefixed_table();
 
 const Opcode& at(std::string_view bytes, uint32_t offset) {
   static constexpr Opcode lanes_of_memory{"v128", Way::Load};
-  if (offset >= bytes.size()) return plain[0xff];
+  if (offset >= bytes.size()) return plain_opcodes[0xff];
   In in(bytes.substr(offset));
   uint8_t code = in.byte();
   if (code == 0xfd) return lanes_of_memory;  // no other of these traps
@@ -44,8 +41,11 @@ const Opcode& at(std::string_view bytes, uint32_t offset) {
 
 }  // namespace
 
-const Opcode& opcode(uint8_t code) { return plain[code]; }
-const Opcode& prefixed_opcode(uint32_t code) { return code < prefixed.size() ? prefixed[code] : plain[0xff]; }
+constinit const std::array<Opcode, 256> plain_opcodes = plain_table();
+
+const Opcode& prefixed_opcode(uint32_t code) {
+  return code < prefixed.size() ? prefixed[code] : plain_opcodes[0xff];
+}
 
 std::string_view instruction_name(std::string_view bytes, uint32_t offset) {
   if (offset < bytes.size() && bytes[offset] == '\xfd') {

@@ -1,6 +1,8 @@
 // The standard's instructions as a table.
 #pragma once
 
+#include <array>
+
 #include "porphyry/formats/wasm.h"
 
 namespace porphyry::wasm {
@@ -67,7 +69,8 @@ struct Opcode {
   uint8_t bits = 0;  // in memory, or of a narrower number
 };
 
-const Opcode& opcode(uint8_t code);            // of one byte
+extern const std::array<Opcode, 256> plain_opcodes;
+inline const Opcode& opcode(uint8_t code) { return plain_opcodes[code]; }
 const Opcode& prefixed_opcode(uint32_t code);  // behind 0xfc
 
 }  // namespace porphyry::wasm

@@ -94,10 +94,9 @@ std::vector<Done> read_bodies(Sections& s, const Context& context, unsigned thre
   std::atomic<size_t> next = 0;
   std::atomic<size_t> wrong = 0;
   auto work = [&] {
-    Writes writes;
+    BodyReader reader(context, s);
     for (size_t k; (k = next++) < out.size() && wrong < mistake_limit;) {
-      out[k].mistake =
-          read_body(context, s.imported_functions + static_cast<uint32_t>(k), s, writes, out[k].wanted);
+      out[k].mistake = reader.read(s.imported_functions + static_cast<uint32_t>(k), out[k].wanted);
       wrong += out[k].mistake.has_value();
     }
   };
@@ -119,15 +118,20 @@ unsigned threads_for(const Sections& s, const ReadOptions& options) {
 }
 
 // Positions and routines that a function wants of the module.
-void put_into(Module& module, Function& f, const Wanted& wanted, Runtime& runtime) {
+void put_into(const Context& context, Function& f, const Wanted& wanted, Runtime& runtime) {
+  Module& module = context.module;
+  const Lines& lines = context.lines;
+  std::vector<Position> with_lines;
   auto first = static_cast<uint32_t>(module.position_count());
-  for (PositionRow row : wanted.positions) {
-    if (row.merged_with.exists()) row.merged_with.index += first;
-    module.add_position(row);
+  for (uint32_t offset : wanted.offsets) {
+    Position p = module.add_position({1, offset, 1});
+    if (lines.rows.empty()) continue;
+    if (const LineRow* l = lines.find(offset - context.sections.code_start))
+      p = module.add_position({l->file + 2, l->line, std::max(l->column, 1u), {}, p});
+    with_lines.push_back(p);
   }
-  for (Block b : f.blocks())
-    for (Instruction i : f.instructions(b))
-      if (Position p = f.position(i); p.exists()) f.set_position(i, Position(p.index + first));
+  f.map_positions(
+      [&](Position p) { return with_lines.empty() ? Position(p.index + first) : with_lines[p.index]; });
   for (const Wanted::Call& c : wanted.calls) f.set_detail(c.at, runtime[c.routine].index);
 }
 
@@ -177,11 +181,14 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
     if (done[k].mistake)
       problems.push_back(diagnostic(name, *done[k].mistake, s.function_text(s.imported_functions + k)));
   if (!problems.empty()) return problems;
+  size_t positions = 0;
+  for (const Done& d : done) positions += d.wanted.offsets.size() * (lines.rows.empty() ? 1 : 2);
+  module.expect_positions(positions);
   Runtime runtime(module);
   for (uint32_t k = 0; k < p.functions.size(); ++k) {
     const FunctionRow& row = p.functions[k];
     if (!row.imported)
-      put_into(module, module.function(row.symbol), done[k - s.imported_functions].wanted, runtime);
+      put_into(context, module.function(row.symbol), done[k - s.imported_functions].wanted, runtime);
     else if (row.symbol.exists())
       pass_on(row, context);
   }

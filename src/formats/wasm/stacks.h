@@ -70,9 +70,9 @@ class Stacks {
   Operand pop_any() { return pop(ValueType::Unknown); }
   // Operands of these types, the last one on top; in their order. Valid until the next call.
   std::span<const Operand> pop(Types types) {
-    popped_.resize(types.size());
+    if (popped_.size() < types.size()) popped_.resize(types.size());
     for (size_t k = types.size(); k-- > 0;) popped_[k] = pop(types[k]);
-    return popped_;
+    return {popped_.data(), types.size()};
   }
   void push(Types types) {
     for (ValueType t : types) push(t);

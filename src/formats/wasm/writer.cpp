@@ -2,16 +2,20 @@
 
 namespace porphyry::wasm {
 
-Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
-               const Writes& writes, Wanted& wanted)
+Writer::Writer(const Context& context, const Writes& writes)
     : context_(context),
-      wanted_(wanted),
-      f_(context.module.function(context.sections.program.functions[function].symbol)),
       pen_(context.module, f_),
       variables_(context.module, f_, &writes),
-      offset_(offset),
-      types_(std::move(locals)) {
-  const auto& names = context.sections.local_names;
+      has_size_(!context.options.guarded) {}
+
+void Writer::start(uint32_t function, std::span<const ValueType> locals, const Body& body) {
+  symbol_ = context_.sections.program.functions[function].symbol;
+  f_.start_as(context_.module.function(symbol_));
+  wanted_.offsets.clear(), wanted_.calls.clear();
+  at(body.offset);
+  types_ = locals;
+  variables_.start_again(body.code.size() / 4);
+  const auto& names = context_.sections.local_names;
   for (uint32_t k = 0; k < types_.size(); ++k) {
     auto named = names.empty() ? names.end() : names.find(uint64_t(function) << 32 | k);
     variables_.add(ir_type(types_[k]), named == names.end() ? std::string_view() : named->second);
@@ -20,23 +24,16 @@ Writer::Writer(const Context& context, uint32_t function, std::vector<ValueType>
   begin(f_.add_block());
   variables_.seal(block_);
   std::span<const Value> parameters = f_.parameters();
-  instance_ = parameters[0];
-  f_.set_name(instance_, context.instance_name);
+  f_.set_name(parameters[0], context_.instance_name);
   for (uint32_t k = 0; k + 1 < parameters.size(); ++k) write(k, parameters[k + 1]);
-  has_size_ = !context.options.guarded;
-  if (!context.sections.program.memories.empty()) load_memory();
+  if (!context_.sections.program.memories.empty()) load_memory();
 }
 
-// At the source's line, if one is known, and the offset in the file.
-void Writer::place_pen() {
-  Position offset = position({1, offset_, 1});
-  positioned_ = true;
-  if (!context_.lines.rows.empty())
-    if (const LineRow* l = context_.lines.find(offset_ - context_.sections.code_start)) {
-      pen_.from(position({l->file + 2, l->line, std::max(l->column, 1u), {}, offset}));
-      return;
-    }
-  pen_.from(offset);
+// Nothing is written where control does not come.
+void Writer::finish(Wanted& wanted) {
+  variables_.finish(true);
+  context_.module.function(symbol_) = Function(f_);
+  wanted = wanted_;
 }
 
 std::span<const Value> Writer::values(std::span<const Operand> all) {
@@ -67,7 +64,7 @@ void Writer::trap_if(Value condition) {
 
 void Writer::load_memory() {
   const MemoryRow& m = context_.sections.program.memories[0];
-  Value record = m.imported ? field(Type::pointer(), m.place) : instance_;
+  Value record = m.imported ? field(Type::pointer(), m.place) : instance();
   int64_t offset = m.imported ? 0 : m.place;
   variables_.write(base_, block_, pen().load(Type::pointer(), record, {}, 1, offset));
   if (has_size_)

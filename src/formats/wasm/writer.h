@@ -25,7 +25,8 @@ struct Context {
 
 // What a function wants of the module besides its own tables, to be put there when all are written.
 struct Wanted {
-  std::vector<PositionRow> positions;  // numbered from 0; `merged_with` as well
+  std::vector<uint32_t>
+      offsets;  // in the file, of instructions: the positions in its tables are numbers of these
   struct Call {
     Instruction at;
     const char* routine;  // of runtime.por
@@ -38,14 +39,16 @@ void trap_where(Pen& pen, Value condition);
 
 class Writer {
  public:
-  // `locals`: types of the parameters, then of all others. `offset`: where the code begins.
-  // `writes`: of its code.
-  Writer(const Context& context, uint32_t function, std::vector<ValueType> locals, uint32_t offset,
-         const Writes& writes, Wanted& wanted);
+  // `writes`: of the code that is written.
+  Writer(const Context& context, const Writes& writes);
+  // Begins a function. `locals`: types of the parameters, then of all others; must outlive its writing.
+  void start(uint32_t function, std::span<const ValueType> locals, const Body& body);
+  // Puts what was written into the module.
+  void finish(Wanted& wanted);
 
   Function& function() { return f_; }
   Variables& variables() { return variables_; }
-  Value instance() const { return instance_; }
+  Value instance() const { return f_.parameters()[0]; }
 
   // ---- where it writes ----------------------------------------------------------------------------------
   bool live() const { return block_.exists(); }
@@ -86,8 +89,8 @@ class Writer {
   void trap() { pen().trap(), die(); }
 
   // ---- the instance and its memory ----------------------------------------------------------------------
-  Value field(Type t, uint32_t place) { return pen().load(t, instance_, {}, 1, place); }
-  void set_field(Value v, uint32_t place) { put(v, instance_, {.offset = place}); }
+  Value field(Type t, uint32_t place) { return pen().load(t, instance(), {}, 1, place); }
+  void set_field(Value v, uint32_t place) { put(v, instance(), {.offset = place}); }
   // All stores are `guarded`, since a host sees after a trap what was stored before it.
   void put(Value v, Value p, Where where = {}) {
     where.guarded = true;
@@ -95,7 +98,7 @@ class Writer {
   }
   // The address of the record of a table or memory.
   Value record(uint32_t place, bool imported) {
-    return imported ? field(Type::pointer(), place) : pen().at(instance_, {}, 1, place);
+    return imported ? field(Type::pointer(), place) : pen().at(instance(), {}, 1, place);
   }
   Value record_field(Type t, uint32_t place, bool imported, int64_t offset) {
     return imported ? pen().load(t, field(Type::pointer(), place), {}, 1, offset)
@@ -123,16 +126,17 @@ class Writer {
 
  private:
   void load_memory();
-  void place_pen();
-  Position position(const PositionRow& row) {
-    wanted_.positions.push_back(row);
-    return Position(wanted_.positions.size() - 1);
+  // At the offset in the file.
+  void place_pen() {
+    positioned_ = true;
+    pen_.from(Position(wanted_.offsets.size()));
+    wanted_.offsets.push_back(offset_);
   }
 
   static constexpr Type i32_ = Type::integer(32), i64_ = Type::integer(64), v128_ = i32_.with_lanes(4);
   const Context& context_;
-  Wanted& wanted_;
-  Function& f_;
+  Wanted wanted_;
+  Function f_;  // in memory that all functions use again
   Pen pen_;
   Variables variables_;
   Variables::Variable base_ = 0, size_ = 0;
@@ -143,10 +147,10 @@ class Writer {
   };
   std::array<Known, 8> known_;  // by the low bits of the address's handle
   bool has_size_ = false, positioned_ = false;
-  Value instance_;
   Block block_;
+  Symbol symbol_;
   uint32_t offset_ = 0;
-  std::vector<ValueType> types_;  // of locals, which are the first variables
+  std::span<const ValueType> types_;  // of locals, which are the first variables
   std::vector<Value> values_;
 };
 
