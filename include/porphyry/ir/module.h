@@ -155,7 +155,16 @@ class Module {
 
   Position add_position(PositionRow row);
   const PositionRow& position(Position p) const { return positions_[p]; }
+  // Room for so many more.
   void expect_positions(size_t more) { positions_.reserve(positions_.size() + more); }
+  // So many at once, each `make(k)`: numbered one after the other from the one that is given.
+  template <class Make>
+  Position add_positions(size_t count, Make make) {
+    Position first(positions_.size());
+    PositionRow* row = positions_.rows().extend(count);
+    for (size_t k = 0; k < count; ++k) *row++ = make(k);
+    return first;
+  }
   size_t position_count() const { return positions_.size(); }
 
   // Room for so many symbols, so that adding them moves none.

@@ -8,6 +8,48 @@ namespace {
 
 using enum ValueType;
 
+constexpr Opcode with_immediates(Opcode is) {
+  auto follows = [&](uint8_t numbers, uint8_t bytes = 0) { is.numbers = numbers, is.bytes = bytes; };
+  switch (is.way) {
+    case Way::Branch:
+    case Way::BranchIf:
+    case Way::Call:
+    case Way::LocalGet:
+    case Way::LocalSet:
+    case Way::LocalTee:
+    case Way::GlobalGet:
+    case Way::GlobalSet:
+    case Way::TableGet:
+    case Way::TableSet:
+    case Way::RefFunc:
+    case Way::DataDrop:
+    case Way::ElemDrop:
+    case Way::TableGrow:
+    case Way::TableSize:
+    case Way::TableFill: follows(1); break;
+    case Way::CallIndirect:
+    case Way::Load:
+    case Way::Store:
+    case Way::TableInit:
+    case Way::TableCopy: follows(2); break;
+    case Way::SelectTyped:
+    case Way::MemoryInit: follows(1, 1); break;
+    case Way::MemoryCopy: follows(0, 2); break;
+    case Way::MemorySize:
+    case Way::MemoryGrow:
+    case Way::MemoryFill:
+    case Way::RefNull: follows(0, 1); break;
+    case Way::Const:
+      if (is.to == I32 || is.to == I64)
+        follows(1);
+      else
+        follows(0, is.to == F32 ? 4 : 8);
+      break;
+    default: break;
+  }
+  return is;
+}
+
 consteval std::array<Opcode, 256> plain_table() {
   std::array<Opcode, 256> out{};
 #define WASM_OPCODE(code, name, way, from, operands, to, op, bits) \
@@ -16,6 +58,7 @@ consteval std::array<Opcode, 256> plain_table() {
 #include "opcodes.inc"
 #undef WASM_OPCODE
 #undef WASM_PREFIXED
+  for (Opcode& is : out) is = with_immediates(is);
   return out;
 }
 consteval std::array<Opcode, 32> prefixed_table() {
@@ -26,6 +69,7 @@ consteval std::array<Opcode, 32> prefixed_table() {
 #include "opcodes.inc"
 #undef WASM_OPCODE
 #undef WASM_PREFIXED
+  for (Opcode& is : out) is = with_immediates(is);
   return out;
 }
 constexpr auto prefixed = prefixed_table();

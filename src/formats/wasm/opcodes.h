@@ -67,6 +67,8 @@ struct Opcode {
   ValueType to = ValueType::Unknown;  // of the result
   Op op = Op::Trap;
   uint8_t bits = 0;  // in memory, or of a narrower number
+  // What follows its code, but for blocks and branches by table: numbers in LEB128, then bytes.
+  uint8_t numbers = 0, bytes = 0;
 };
 
 extern const std::array<Opcode, 256> plain_opcodes;

@@ -121,17 +121,22 @@ unsigned threads_for(const Sections& s, const ReadOptions& options) {
 void put_into(const Context& context, Function& f, const Wanted& wanted, Runtime& runtime) {
   Module& module = context.module;
   const Lines& lines = context.lines;
-  std::vector<Position> with_lines;
-  auto first = static_cast<uint32_t>(module.position_count());
-  for (uint32_t offset : wanted.offsets) {
-    Position p = module.add_position({1, offset, 1});
-    if (lines.rows.empty()) continue;
-    if (const LineRow* l = lines.find(offset - context.sections.code_start))
-      p = module.add_position({l->file + 2, l->line, std::max(l->column, 1u), {}, p});
-    with_lines.push_back(p);
+  const std::vector<uint32_t>& offsets = wanted.offsets;
+  Position first = module.add_positions(offsets.size(), [&](size_t k) {
+    return PositionRow{1, offsets[k], 1};
+  });
+  if (lines.rows.empty()) {
+    f.map_positions([&](Position p) { return Position(p.index + first.index); });
+  } else {
+    std::vector<Position> at_lines;
+    for (size_t k = 0; k < offsets.size(); ++k) {
+      Position p(first.index + k);
+      if (const LineRow* l = lines.find(offsets[k] - context.sections.code_start))
+        p = module.add_position({l->file + 2, l->line, std::max(l->column, 1u), {}, p});
+      at_lines.push_back(p);
+    }
+    f.map_positions([&](Position p) { return at_lines[p.index]; });
   }
-  f.map_positions(
-      [&](Position p) { return with_lines.empty() ? Position(p.index + first) : with_lines[p.index]; });
   for (const Wanted::Call& c : wanted.calls) f.set_detail(c.at, runtime[c.routine].index);
 }
 

@@ -6,51 +6,6 @@
 #include "opcodes.h"
 
 namespace porphyry::wasm {
-namespace {
-
-// What follows an instruction's code, of those that are no blocks, branches by table or writes.
-void pass_over(In& in, Way way, ValueType type) {
-  switch (way) {
-    case Way::Branch:
-    case Way::BranchIf:
-    case Way::Call:
-    case Way::LocalGet:
-    case Way::GlobalGet:
-    case Way::GlobalSet:
-    case Way::TableGet:
-    case Way::TableSet:
-    case Way::RefFunc:
-    case Way::DataDrop:
-    case Way::ElemDrop:
-    case Way::TableGrow:
-    case Way::TableSize:
-    case Way::TableFill: in.u32(); return;
-    case Way::CallIndirect:
-    case Way::Load:
-    case Way::Store:
-    case Way::TableInit:
-    case Way::TableCopy: in.u32(), in.u32(); return;
-    case Way::SelectTyped:
-    case Way::MemoryInit: in.u32(), in.byte(); return;
-    case Way::MemoryCopy: in.byte(), in.byte(); return;
-    case Way::MemorySize:
-    case Way::MemoryGrow:
-    case Way::MemoryFill:
-    case Way::RefNull: in.byte(); return;
-    case Way::Const:
-      if (type == ValueType::I32)
-        in.s32();
-      else if (type == ValueType::I64)
-        in.s64();
-      else
-        in.bytes(type == ValueType::F32 ? 4 : 8);
-      return;
-    default: return;
-  }
-}
-
-}  // namespace
-
 void Writes::scan(In in, uint32_t locals) {
   locals_ = locals;
   written_.clear(), blocks_.clear(), open_.clear();
@@ -67,7 +22,7 @@ void Writes::scan(In in, uint32_t locals) {
       case Way::Block:
       case Way::Loop:
       case Way::If:
-        in.s33();
+        in.pass_number();
         open_.push_back(static_cast<uint32_t>(blocks_.size()));
         blocks_.push_back({here()});
         break;
@@ -75,14 +30,16 @@ void Writes::scan(In in, uint32_t locals) {
         if (!open_.empty()) blocks_[open_.back()].last = here(), open_.pop_back();
         break;
       case Way::BranchByTable:
-        for (uint32_t n = in.count("ways") + 1; n > 0 && in.good(); --n) in.u32();
+        for (uint32_t n = in.count("ways") + 1; n > 0 && in.good(); --n) in.pass_number();
         break;
       case Way::LocalSet:
       case Way::LocalTee: written_.push_back(std::min(in.u32(), locals)); break;
       case Way::Call:
       case Way::CallIndirect:
       case Way::MemoryGrow: written_.push_back(locals); [[fallthrough]];
-      default: pass_over(in, is.way, is.to);
+      default:
+        for (unsigned n = is.numbers; n > 0; --n) in.pass_number();
+        if (is.bytes) in.bytes(is.bytes);
     }
   }
   // Sorted by variable, stably: a counting sort.
@@ -97,9 +54,10 @@ void Writes::scan(In in, uint32_t locals) {
 
 bool Writes::any(Variables::Variable variable, uint32_t first, uint32_t last) const {
   variable = std::min(variable, locals_);
-  auto from = places_.begin() + starts_[variable], to = places_.begin() + starts_[variable + 1];
-  auto at = std::lower_bound(from, to, first);
-  return at != to && *at < last;
+  const uint32_t *from = places_.data() + starts_[variable], *to = places_.data() + starts_[variable + 1];
+  if (from == to || *from >= last || to[-1] < first) return false;
+  if (*from >= first || to[-1] < last) return true;
+  return *std::lower_bound(from, to, first) < last;
 }
 
 }  // namespace porphyry::wasm

@@ -20,7 +20,7 @@ void Writer::start(uint32_t function, std::span<const ValueType> locals, const B
     auto named = names.empty() ? names.end() : names.find(uint64_t(function) << 32 | k);
     variables_.add(ir_type(types_[k]), named == names.end() ? std::string_view() : named->second);
   }
-  base_ = variables_.add(Type::pointer()), size_ = variables_.add(i64_);
+  memory_ = {variables_.add(Type::pointer()), variables_.add(i64_), {}};
   begin(f_.add_block());
   variables_.seal(block_);
   std::span<const Value> parameters = f_.parameters();
@@ -62,13 +62,21 @@ void Writer::trap_if(Value condition) {
   block_ = pen_.block();
 }
 
+// Guarded ones stay where they are, and so do those that cannot grow.
+bool Writer::memory_moves() const {
+  const Limits& limits = context_.sections.program.memories[0].limits;
+  return !context_.options.guarded && !(limits.most && *limits.most == limits.least);
+}
+
 void Writer::load_memory() {
   const MemoryRow& m = context_.sections.program.memories[0];
   Value record = m.imported ? field(Type::pointer(), m.place) : instance();
   int64_t offset = m.imported ? 0 : m.place;
-  variables_.write(base_, block_, pen().load(Type::pointer(), record, {}, 1, offset));
+  Value base = pen().load(Type::pointer(), record, {}, 1, offset);
+  variables_.write(memory_.base, block_, base);
+  if (!memory_moves()) memory_.fixed_base = base;  // loaded in the entry, above all else
   if (has_size_)
-    variables_.write(size_, block_,
+    variables_.write(memory_.size, block_,
                      pen().load(i64_, record, {.offset = offset + 8, .kind = context_.size_kind}));
 }
 
@@ -81,10 +89,7 @@ Value Writer::call(const char* routine, ValueList arguments, Type result) {
 }
 
 void Writer::memory_changed() {
-  const auto& memories = context_.sections.program.memories;
-  if (memories.empty() || context_.options.guarded) return;  // guarded ones stay where they are
-  if (memories[0].limits.most && *memories[0].limits.most == memories[0].limits.least) return;
-  load_memory();
+  if (!context_.sections.program.memories.empty() && memory_moves()) load_memory();
 }
 
 Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {

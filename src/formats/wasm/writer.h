@@ -104,10 +104,12 @@ class Writer {
     return imported ? pen().load(t, field(Type::pointer(), place), {}, 1, offset)
                     : field(t, place + static_cast<uint32_t>(offset));
   }
-  Value memory_base() { return variables_.read(base_, block_); }
+  Value memory_base() {
+    return memory_.fixed_base.exists() ? memory_.fixed_base : variables_.read(memory_.base, block_);
+  }
   Value memory_size() {  // in bytes
     const MemoryRow& m = context_.sections.program.memories[0];
-    return has_size_ ? variables_.read(size_, block_) : record_field(i64_, m.place, m.imported, 8);
+    return has_size_ ? variables_.read(memory_.size, block_) : record_field(i64_, m.place, m.imported, 8);
   }
   // Behind what may have made the memory larger, or moved it.
   void memory_changed();
@@ -125,6 +127,7 @@ class Writer {
   Value call(const char* routine, ValueList arguments, Type result = {});
 
  private:
+  bool memory_moves() const;
   void load_memory();
   // At the offset in the file.
   void place_pen() {
@@ -139,7 +142,10 @@ class Writer {
   Function f_;  // in memory that all functions use again
   Pen pen_;
   Variables variables_;
-  Variables::Variable base_ = 0, size_ = 0;
+  struct Memory {  // where it lies and how large it is
+    Variables::Variable base, size;
+    Value fixed_base;  // of one that never moves
+  } memory_ = {};
   // Addresses met since the block began: as i64, and up to where beyond them the memory is known to reach.
   struct Known {
     Value address, index;
