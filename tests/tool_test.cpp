@@ -351,18 +351,20 @@ TEST(Tool, TellsHowFarItIsOnATerminalWhenItTakesLong) {
   TemporaryFolder folder;
   run_command("mkdir " + folder.file("out") + "; mkfifo " + folder.file("late.por"));
   std::string early = folder.write("early.por", small_program);
-  // One input comes after a second and a half.
-  auto lower = [&](const std::string& terminal, const std::string& end) {
+  // One input comes late.
+  auto lower = [&](const std::string& wait, const std::string& terminal, const std::string& end) {
     std::string command = PORPHYRY_TOOL " lower --as object " + early + " " + folder.file("late.por") +
                           " -o " + folder.file("out");
-    return run_command("(sleep 1.5; cat " + early + " > " + folder.file("late.por") + ") & " + terminal +
+    return run_command("(" + wait + "; cat " + early + " > " + folder.file("late.por") + ") & " + terminal +
                        command + end);
   };
-  Ran seen = lower("script -qec '", "' /dev/null");
+  const std::string screen = folder.file("screen");
+  Ran seen = lower("for k in $(seq 200); do grep -qs '1 of 2 files' " + screen + " && break; sleep 0.1; done",
+                   "script -qefc '", "' " + screen);
   EXPECT_EQ(seen.status, 0) << seen.out;
   EXPECT_NE(seen.out.find("\r1 of 2 files"), std::string::npos) << seen.out;
   EXPECT_TRUE(seen.out.ends_with("\r\x1b[K")) << seen.out;  // it goes again
-  EXPECT_EQ(lower("", " 2>&1").out, "");                    // no terminal, no line
+  EXPECT_EQ(lower("sleep 1.5", "", " 2>&1").out, "");       // no terminal, no line
   EXPECT_EQ(testing::contents(folder.file("out/early.o")), testing::contents(folder.file("out/late.o")));
 }
 
