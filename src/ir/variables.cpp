@@ -1,6 +1,7 @@
-// No recursion: a read walks up blocks with one edge into them; where several come together it makes a
-// parameter and puts it on a list, and the arguments on those edges are read when the walk is over, which may
-// put further parameters there. So the depth of the program's control does not matter.
+// No recursion: a read walks up blocks with one edge into them; where several come together, and are not
+// known to bring the same, it makes a parameter and puts it on a list. The arguments on those edges are read
+// when the walk is over, which may put further parameters there. So the depth of the program's control does
+// not matter.
 //
 // Invariant: outside of these functions each parameter of a sealed block has an argument on each edge.
 #include "porphyry/ir/variables.h"
