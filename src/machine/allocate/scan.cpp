@@ -120,12 +120,29 @@ bool Scan::is_wished_for(uint32_t v, unsigned r) {
   return false;
 }
 
+void Scan::Holder::pass(const Segments& segments, uint32_t position) {
+  while (segments[passed].to <= position) ++passed;
+  from = segments[passed].from, to = segments[passed].to;
+}
+
 bool Scan::try_registers(uint32_t v, const RegisterSet& among, RegisterSet* spared) {
-  uint32_t now = first(v);
+  const Segments& mine = ranges_.virtuals[v];
+  const uint32_t now = first(v), first_end = mine.front().to, end = last(v);
   for (unsigned r : among) {
     auto& there = physical_[r].holders;
-    std::erase_if(there, [&](uint32_t o) { return last(o) <= now; });
-    if (std::any_of(there.begin(), there.end(), [&](uint32_t o) { return overlap(v, o); })) continue;
+    bool some_ended = false;
+    auto is_in_the_way = [&](Holder& h) {
+      const Segments& theirs = ranges_.virtuals[h.root];
+      if (h.to <= now) {
+        if (h.end <= now) return some_ended = true, false;
+        h.pass(theirs, now);
+      }
+      if (h.from < first_end || h.from >= end) return h.from < first_end;  // nearly always
+      return meet(mine, std::span<const Segment>(theirs).subspan(h.passed));
+    };
+    const bool taken = std::any_of(there.begin(), there.end(), is_in_the_way);
+    if (some_ended) std::erase_if(there, [&](const Holder& h) { return h.end <= now; });
+    if (taken) continue;
     if (is_blocked(v, r)) continue;
     if (spared && is_wished_for(v, r)) {
       spared->add(r);
@@ -178,8 +195,8 @@ Register Scan::farthest(uint32_t v, const RegisterSet& among, Register otherwise
   const uint32_t at = first(v);
   auto nearest = [&](Register r) {
     uint32_t out = std::numeric_limits<uint32_t>::max();
-    for (uint32_t o : physical_[r].holders)
-      if (overlap(v, o)) out = is_local(o) ? std::min(out, until_use(o, at)) : 0;
+    for (const Holder& h : physical_[r].holders)
+      if (overlap(v, h.root)) out = is_local(h.root) ? std::min(out, until_use(h.root, at)) : 0;
     return out == std::numeric_limits<uint32_t>::max() ? 0 : out;
   };
   Register where = otherwise;
@@ -200,29 +217,30 @@ void Scan::make_room(uint32_t v, const RegisterSet& among) {
     if (is_blocked(v, r)) continue;
     only_calls = false;
     float sum = 0;
-    for (uint32_t o : physical_[r].holders)
-      if (overlap(v, o)) sum += cost(o);
+    for (const Holder& h : physical_[r].holders)
+      if (overlap(v, h.root)) sum += cost(h.root);
     if (sum < best) best = sum, where = r;
   }
   auto all_local = [&](Register r) {
     return std::all_of(physical_[r].holders.begin(), physical_[r].holders.end(),
-                       [&](uint32_t o) { return !overlap(v, o) || is_local(o); });
+                       [&](const Holder& h) { return !overlap(v, h.root) || is_local(h.root); });
   };
   if (is_local(v) && (where == no_register || all_local(where))) where = farthest(v, among, where);
   if (where == no_register)
     return mark_for_splitting(v, first(v), none,
                               only_calls ? SplitReason::Why::NoneLasts : SplitReason::Why::Crowded);
   auto& there = physical_[where].holders;
-  for (uint32_t o : there)
-    if (overlap(v, o)) mark_for_splitting(o, first(v), v, SplitReason::Why::Outbid);
-  std::erase_if(there, [&](uint32_t o) { return split_[o]; });
+  for (const Holder& h : there)
+    if (overlap(v, h.root)) mark_for_splitting(h.root, first(v), v, SplitReason::Why::Outbid);
+  std::erase_if(there, [&](const Holder& h) { return split_[h.root]; });
   put(v, where);
 }
 
 void Scan::put(uint32_t v, unsigned r) {
   place_[v] = r;
   used_.add(r);
-  physical_[r].holders.push_back(v);
+  const Segment& start = ranges_.virtuals[v].front();
+  physical_[r].holders.push_back({.root = v, .end = last(v), .from = start.from, .to = start.to});
 }
 
 void Scan::mark_for_splitting(uint32_t v, uint32_t at, uint32_t by, SplitReason::Why why) {

@@ -69,10 +69,17 @@ class Scan {
   std::pmr::vector<Friends> friends_;  // by root: others it is copied from or to
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
+  struct Holder {
+    // What ends up to a position; the last one does not.
+    void pass(const Segments& segments, uint32_t position);
+    uint32_t root, end;         // where it ends
+    uint32_t passed = 0;        // segments that lie behind
+    uint32_t from = 0, to = 0;  // of the first one that does not
+  };
   // A physical register.
   struct Physical {
     explicit Physical(std::pmr::memory_resource* work) : holders(work), wishers(work) {}
-    std::pmr::vector<uint32_t> holders;  // who has it from here on
+    std::pmr::vector<Holder> holders;    // who has it from here on
     std::pmr::vector<uint32_t> wishers;  // roots copied from or to it that may have it, by where they begin
     // Rows of wishers, and of segments in which the code uses it, that lie behind.
     uint32_t passed_wishers = 0, passed_blocked = 0;
