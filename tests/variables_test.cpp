@@ -7,6 +7,7 @@
 
 #include "porphyry/analyze/verify.h"
 #include "porphyry/eval/evaluator.h"
+#include "porphyry/ir/body_text.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/passes/passes.h"
 #include "porphyry/print/print.h"
@@ -22,42 +23,39 @@ using types::i64;
 // Where a front end keeps its variables: here, or in the frame.
 class Store {
  public:
-  Store(bool in_memory, Pen& pen, Function& f) : pen_(pen), variables_(pen.module(), f) {
+  Store(Variables* variables, Pen& pen) : pen_(pen), variables_(variables) {
     for (size_t k = 0; k < variable_count; ++k)
-      if (in_memory)
-        slots_.push_back(pen.reserve(8, 8)), pen.store(pen.i64(0), slots_.back());
+      if (variables_)
+        variables_->add(i64, "night");
       else
-        variables_.add(i64, "night");
+        slots_.push_back(pen.reserve(8, 8)), pen.store(pen.i64(0), slots_.back());
   }
   Value read(size_t k) {
-    return slots_.empty() ? variables_.read(static_cast<uint32_t>(k), pen_.block())
-                          : pen_.load(i64, slots_[k]);
+    return variables_ ? variables_->read(static_cast<uint32_t>(k), pen_.block()) : pen_.load(i64, slots_[k]);
   }
   void write(size_t k, Value v) {
-    if (slots_.empty())
-      variables_.write(static_cast<uint32_t>(k), pen_.block(), v);
+    if (variables_)
+      variables_->write(static_cast<uint32_t>(k), pen_.block(), v);
     else
       pen_.store(v, slots_[k]);
   }
-  Variables* variables() { return slots_.empty() ? &variables_ : nullptr; }
+  Variables* variables() { return variables_; }
 
  private:
   Pen& pen_;
-  Variables variables_;
+  Variables* variables_;  // null: in the frame
   std::vector<Value> slots_;
 };
 
 // Blocks with random statements that go to random blocks, as long as the fuel lasts.
-std::unique_ptr<Module> random_program(Realm& realm, uint64_t seed, bool in_memory) {
-  auto module = std::make_unique<Module>(realm, "night");
-  Function& f = module->function(module->add_function("f", {{i64, i64}, {i64}}));
+void write_program(Module& module, Function& f, Variables* variables, uint64_t seed) {
   std::mt19937_64 random(seed);
   auto below = [&](size_t n) { return random() % n; };
-  Pen pen(*module, f);
+  Pen pen(module, f);
   std::vector<Block> blocks;
   for (size_t k = 0, n = 3 + below(9); k < n; ++k) blocks.push_back(f.add_block());
   pen.at_end(blocks[0]);
-  Store store(in_memory, pen, f);
+  Store store(variables, pen);
   store.write(0, f.parameters()[0]);
   store.write(1, f.parameters()[1]);  // the fuel
   std::vector<size_t> order;          // written in any order, sealed now and then as soon as that is right
@@ -89,6 +87,13 @@ std::unique_ptr<Module> random_program(Realm& realm, uint64_t seed, bool in_memo
       pen.go(yes);
   }
   if (store.variables()) store.variables()->finish();
+}
+
+std::unique_ptr<Module> random_program(Realm& realm, uint64_t seed, bool in_memory) {
+  auto module = std::make_unique<Module>(realm, "night");
+  Function& f = module->function(module->add_function("f", {{i64, i64}, {i64}}));
+  Variables variables(*module, f);
+  write_program(*module, f, in_memory ? nullptr : &variables, seed);
   return module;
 }
 
@@ -122,6 +127,26 @@ TEST(Variables, DoWhatMemoryDoes) {
   }
   std::printf("block parameters: %zu, by promotion %zu\n", ours, promoted);
   EXPECT_LE(ours, promoted);
+}
+
+// What one function left behind must not show in the next.
+TEST(Variables, WriteTheSameInMemoryThatIsUsedAgain) {
+  Realm realm;
+  Module module(realm, "night");
+  Function again;
+  Variables variables(module, again);
+  for (uint64_t seed = 1; seed <= testing::part_of(800); ++seed) {
+    std::vector<Type> parameters(2 + seed % 3, i64);
+    Function& f = module.function(module.add_function("f" + std::to_string(seed), {parameters, {i64}}));
+    again.start_as(f);
+    variables.start_again(seed % 60);
+    write_program(module, again, &variables, seed);
+    const Function copy(again);
+    Variables own(module, f);
+    write_program(module, f, &own, seed);
+    ASSERT_EQ(body_text(copy), body_text(f)) << "seed " << seed;
+    ASSERT_EQ(parameters_in(copy), parameters_in(f)) << "seed " << seed;
+  }
 }
 
 // A hundred thousand blocks in a row, and as many loops in one another's way.

@@ -511,22 +511,8 @@ Value Function::add_value(Type type, ValueKind kind, uint32_t owner, size_t inde
   return values_.add({type, kind, static_cast<uint16_t>(index), owner, {}});
 }
 
-static uint64_t constant_hash(Type type) {
-  return (uint64_t(type.shape()) | type.bits() << 8 | type.lanes() << 16) * 0xd6e8feb86659fd93u;
-}
-
-// As constant_place, for most of them; nothing when it is new.
-Value Function::known_constant(Type type, uint64_t word) const {
-  if (constant_count_ == 0) return {};
-  const size_t mask = constant_table_.size() - 1;
-  for (size_t at = mixed(constant_hash(type) ^ word) & mask;; at = (at + 1) & mask) {
-    Value v = constant_table_[at];
-    if (!v.exists() || (values_[v].type == type && constants_[values_[v].owner] == word)) return v;
-  }
-}
-
 size_t Function::constant_place(Type type, std::span<const uint64_t> words) const {
-  uint64_t h = constant_hash(type);
+  uint64_t h = (uint64_t(type.shape()) | type.bits() << 8 | type.lanes() << 16) * 0xd6e8feb86659fd93u;
   for (uint64_t w : words) h = mixed(h ^ w);
   size_t mask = constant_table_.size() - 1;
   for (size_t at = h & mask;; at = (at + 1) & mask) {
@@ -548,8 +534,6 @@ void Function::grow_constants(size_t room) {
 
 Value Function::constant(Type type, Bits bits) {
   bits &= mask_of(type.bits());
-  if (type.words() == 1)
-    if (Value v = known_constant(type, static_cast<uint64_t>(bits)); v.exists()) return v;
   uint64_t one[2] = {static_cast<uint64_t>(bits), static_cast<uint64_t>(bits >> 64)};
   if (!type.has_lanes()) return constant_lanes(type, {one, type.words()});
   std::vector<uint64_t> all;
@@ -559,10 +543,11 @@ Value Function::constant(Type type, Bits bits) {
 
 Value Function::constant_lanes(Type type, std::span<const uint64_t> words) {
   assert(words.size() == type.words());
+  if (constant_count_)  // most are there
+    if (Value v = constant_table_[constant_place(type, words)]; v.exists()) return v;
   if (constant_count_ * 4 >= constant_table_.size() * 3)
     grow_constants(std::max<size_t>(8, constant_table_.size() * 2));
   size_t at = constant_place(type, words);
-  if (constant_table_[at].exists()) return constant_table_[at];
   uint32_t first = static_cast<uint32_t>(constants_.size());
   constants_.append(words.data(), words.size());
   ++constant_count_;

@@ -404,7 +404,6 @@ class Function {
   void take_over(Block b, Instruction first);
   void note_edges(BlockRow& row);
   size_t constant_place(Type type, std::span<const uint64_t> words) const;
-  Value known_constant(Type type, uint64_t word) const;
   void grow_constants(size_t room);
   // All plain tables with what stands in the same place in `other`, which may be this function.
   template <class Self, class Other, class Visit>

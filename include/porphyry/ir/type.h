@@ -75,8 +75,8 @@ class Type {
   constexpr Type(Shape shape, unsigned bits, unsigned lanes)
       : word_(static_cast<uint32_t>(shape) | bits << 8 | lanes << 16) {}
 
-  uint32_t word_ =
-      0;  // the shape in 8 bits, bits in 8, lanes in 16: types are compared and copied all the time
+  // The shape in 8 bits, bits in 8, lanes in 16: one word, as types are compared and copied all the time.
+  uint32_t word_ = 0;
 };
 
 // Short names of the most common types, to be taken one by one where they are wanted: `using types::i64;`.

@@ -102,7 +102,8 @@ class Variables {
   Value known(Variable variable, Block block) const;
   void remember(Variable variable, Block block, Value value);
   void put_into_table(Variable variable, Block block, Value value);
-  void grow();
+  size_t place_of(uint64_t key) const;
+  void make_table(size_t size);
   Value make_parameter(Variable variable, Block block);
   Block above(Variable variable, Block block);
   Value where_it_joins(Variable variable, Block join);
@@ -129,9 +130,6 @@ class Variables {
     uint64_t key = 0;  // block and variable, plus one; 0: free
     Value value;
   };
-  size_t place_of(uint64_t key) const;
-  void make_table(size_t size);
-
   std::vector<Entry> table_;  // open addressing, a power of two
   unsigned shift_ = 0;        // of hashes, to a place in it
   size_t entries_ = 0;

@@ -51,6 +51,7 @@ class In {
   int32_t s32() { return static_cast<int32_t>(signed_number(32)); }
   int64_t s33() { return signed_number(33); }
   int64_t s64() { return signed_number(64); }
+  // Over a number of any length.
   void pass_number() {
     while (at_ != end_ && *at_++ & 0x80) {
     }

@@ -25,8 +25,8 @@ struct Context {
 
 // What a function wants of the module besides its own tables, to be put there when all are written.
 struct Wanted {
-  std::vector<uint32_t>
-      offsets;  // in the file, of instructions: the positions in its tables are numbers of these
+  // In the file, of instructions: the positions in the function's tables are numbers of these.
+  std::vector<uint32_t> offsets;
   struct Call {
     Instruction at;
     const char* routine;  // of runtime.por

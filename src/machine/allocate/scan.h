@@ -69,12 +69,13 @@ class Scan {
   std::pmr::vector<Friends> friends_;  // by root: others it is copied from or to
   std::pmr::vector<Register> place_;
   std::pmr::vector<uint8_t> split_;  // by root; bytes, as a vector of bool would take `work` for a value
+  // Who has a register, and where its range goes on, so that most questions need not look into the range.
   struct Holder {
-    // What ends up to a position; the last one does not.
+    uint32_t root, end;         // a root, and where its range ends
+    uint32_t passed = 0;        // segments that ended
+    uint32_t from = 0, to = 0;  // of the first one that did not
+    // Goes on to the first segment that ends behind `position`; there must be one.
     void pass(const Segments& segments, uint32_t position);
-    uint32_t root, end;         // where it ends
-    uint32_t passed = 0;        // segments that lie behind
-    uint32_t from = 0, to = 0;  // of the first one that does not
   };
   // A physical register.
   struct Physical {
