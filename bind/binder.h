@@ -48,6 +48,7 @@ class Binder {
   bool encoding(const Line& line, const WordList& w, size_t at, BoundForm& form);
   void meaning(const Line& where, const std::vector<Line>& lines, BoundForm& form);
   void group_forms();
+  void sort_rules();
 
   // The general form of a name for operands of these kinds; see rules.cpp.
   struct Wanted {

@@ -1,6 +1,7 @@
 #include "book.h"
 
 #include <algorithm>
+#include <tuple>
 
 #include "binder.h"
 #include "rules.h"
@@ -85,13 +86,26 @@ Result<BoundBook> Binder::run() {
       if (auto rule = RuleReader(*this, e).run()) book_.rules.push_back(std::move(*rule));
     }
   }
-  std::stable_sort(book_.rules.begin(), book_.rules.end(), [](const BoundRule& a, const BoundRule& b) {
-    return std::pair(a.matches_constant, a.nodes[0].op) < std::pair(b.matches_constant, b.nodes[0].op);
-  });
+  sort_rules();
   std::stable_sort(problems_.begin(), problems_.end(),
                    [](const Diagnostic& a, const Diagnostic& b) { return a.line < b.line; });
   if (!problems_.empty()) return std::move(problems_);
   return std::move(book_);
+}
+
+// As the index wants them, so that it has nothing to sort at run time.
+void Binder::sort_rules() {
+  uint16_t place = 0;
+  for (BoundRule& r : book_.rules) {
+    static_cast<machine::RuleFacts&>(r) = facts_of(r, book_.forms);
+    r.place = place++;
+  }
+  auto key = [](const BoundRule& r) {  // rules for constants stay in the order of the book
+    return r.matches_constant ? std::tuple(true, uint16_t(0), uint16_t(0), uint16_t(0), r.place)
+                              : std::tuple(false, r.root, r.inner, r.cost, r.place);
+  };
+  std::sort(book_.rules.begin(), book_.rules.end(),
+            [&](const BoundRule& a, const BoundRule& b) { return key(a) < key(b); });
 }
 
 void Binder::at_most(const Line& line, const char* what, size_t count, size_t most) {

@@ -35,7 +35,7 @@ struct BoundNode : machine::PatternNode {
   std::vector<uint8_t> shuffled;  // PatternNode::lanes
 };
 
-struct BoundRule {
+struct BoundRule : machine::RuleFacts {
   std::string name;
   std::vector<BoundNode> nodes;
   std::vector<machine::RuleStep> steps;
@@ -90,7 +90,7 @@ struct BoundBook {
   BoundConvention convention;
   BoundUpkeep upkeep;
   std::vector<BoundForm> forms;  // by FormIndex; the first ones are empty
-  std::vector<BoundRule> rules;  // sorted by root
+  std::vector<BoundRule> rules;  // as machine::Book has them
 };
 
 // Reads a whole book; every mistake of it is reported with its line.
@@ -98,6 +98,10 @@ Result<BoundBook> read_book(const SourceText& source);
 
 // Fills in what machine::Form says of flags.
 void find_flags_of_results(std::vector<BoundForm>& forms, size_t flag_count);
+
+// What machine::Rule says besides; see rule_facts.cpp, ways.cpp.
+machine::RuleFacts facts_of(const BoundRule& rule, const std::vector<BoundForm>& forms);
+machine::Covered covered_by(const BoundRule& rule);
 
 // The C++ file with the book's tables. `identifier` names the function that gives them out.
 std::string write_tables(const BoundBook& book, const std::string& identifier);

@@ -131,6 +131,13 @@ class TableWriter {
                        s.number == INT64_MIN ? "INT64_MIN" : std::to_string(s.number) + "ll");
   }
 
+  static std::string facts(const RuleFacts& f) {
+    return fmt::format("{{{}, {}, {}, {}, {}, {}, {}, {:#x}, {:#x}, {}, {{Way({}), {}, {}, {}}}}}", f.root,
+                       f.inner, f.place, f.constants, f.lines, f.operands, f.temporaries, f.in_register,
+                       f.overwritten, f.aligned, n(f.covered.way), op(f.covered.op), type(f.covered.operand),
+                       type(f.covered.result));
+  }
+
   void rules() {
     std::string nodes, steps, variables, rows, shuffles;
     size_t a = 0, b = 0, c = 0, lanes = 0;
@@ -151,9 +158,9 @@ class TableWriter {
       for (const VariableShape& x : r.variables)
         variables += fmt::format("  {{{}, {}}},\n", x.register_class, x.bits);
       rows += fmt::format(
-          "  {{{}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n",
-          text(r.name), a, r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs, r.cost,
-          r.matches_constant);
+          "  {{{}, {}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n",
+          facts(r), text(r.name), a, r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs,
+          r.cost, r.matches_constant);
       a += r.nodes.size(), b += r.steps.size(), c += r.variables.size();
     }
     out_ += "constexpr uint8_t shuffles[] = {" + shuffles + "0};\n\nconstexpr PatternNode nodes[] = {\n" +

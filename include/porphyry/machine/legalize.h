@@ -9,13 +9,15 @@
 
 #include "porphyry/base/diagnostics.h"
 #include "porphyry/ir/module.h"
+#include "porphyry/machine/rule_keys.h"
 #include "porphyry/machine/target.h"
 #include "porphyry/machine/watched.h"
 #include "porphyry/optimize/pipeline.h"
 
 namespace porphyry::machine {
 
-// What a book's rules compute from registers, for a set of features.
+// What a book's rules compute from registers, for a set of features: a walk over the rules, O(rules). An
+// answer takes a walk over those that begin with the operation.
 class Coverage {
  public:
   Coverage(const Target& target, Features features);
@@ -23,14 +25,9 @@ class Coverage {
   // The widest integer that a register holds.
   Type word() const { return word_; }
 
-  // Of lanes, which registers hold in whole:
-  //   whole         as many lanes of the element as a register has; no type when the book does not load them
-  //   mask          neg (widen.u (OP a, b)): a comparison as integers, all bits set where it holds
-  //   by_constant   OP a, k with a constant k of equal lanes
-  //   by_splat      OP a, (splat n)
-  //   of_low        a conversion of the lowest lanes, as many as the result has
-  //   joined        two narrowings beside one another: shuffle (OP a), (OP b), {0, 1, …}
+  // As many lanes of the element as a register has; no type when the book does not load them.
   Type whole(Type element) const;
+  // Of lanes, which registers hold in whole; see Way.
   bool mask(Op op, Type lanes) const { return has(Way::Mask, op, lanes, {}); }
   bool by_constant(Op op, Type lanes) const { return has(Way::ByConstant, op, lanes, lanes); }
   bool by_splat(Op op, Type lanes) const { return has(Way::BySplat, op, lanes, lanes); }
@@ -40,28 +37,22 @@ class Coverage {
   bool shuffle(Type lanes, bool of_one, std::span<const uint16_t> order) const;
 
  private:
-  enum class Way : uint8_t { Plain, Mask, ByConstant, BySplat, OfLow, Joined };
-  struct Row {
-    Way way;
-    Type operand, result;
-  };
   struct Shuffle {
     Type lanes;
     bool of_one;
     std::span<const uint8_t> order;  // nothing: any
   };
-  void note(const Rule& rule);
-  bool has(Way way, Op op, Type operand, Type result) const;
+  bool has(Way way, Op op, Type operand, Type result) const {
+    return has({way, op, carrier(operand), carrier(result)});
+  }
+  bool has(const Covered& wanted) const;
+  std::span<const Covered> of(Op op) const;
 
   Type word_;
-  std::vector<std::vector<Row>> rows_;  // by operation
+  std::vector<Covered> rows_;    // by operation
+  std::vector<uint16_t> first_;  // by operation: its first row; one more at the end
   std::vector<Shuffle> shuffles_;
 };
-
-// What a type is carried as in a register: bool as i8, ptr as an integer of its width.
-constexpr Type carrier(Type t) {
-  return t.has_lanes() ? t : t.is_bool() ? Type::integer(8) : t.is_pointer() ? Type::integer(t.bits()) : t;
-}
 
 // The steps are passes (src/machine/legalize/steps.inc), which need a target among their surroundings:
 //   observe     keeps what is to be known of variables: their values, or places in the frame

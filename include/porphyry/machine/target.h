@@ -11,6 +11,7 @@
 #include "porphyry/ir/module.h"
 #include "porphyry/ir/operations.h"
 #include "porphyry/machine/register_set.h"
+#include "porphyry/machine/rule_keys.h"
 
 namespace porphyry::machine {
 
@@ -200,7 +201,37 @@ struct VariableShape {
 // Names of a rule, and how many of them may stand in its pattern.
 inline constexpr size_t most_rule_variables = 12, most_pattern_variables = 6;
 
-struct Rule {
+// How a rule computes an operation from registers, for legalization to write it so. The ways of lanes:
+//   Mask         neg (widen.u (OP a, b)): a comparison as integers, all bits set where it holds
+//   ByConstant   OP a, k with a constant k, of equal lanes
+//   BySplat      OP a, (splat n)
+//   OfLow        a conversion of the lowest lanes, as many as the result has
+//   Joined       two narrowings beside one another: shuffle (OP a), (OP b), {0, 1, …}
+//   Shuffle      lanes of two values, which may be one, in the order of the root
+// Plain is an operation alone; ByConstant holds for whole numbers as well.
+enum class Way : uint8_t { None, Plain, ByConstant, Mask, BySplat, OfLow, Joined, Shuffle };
+struct Covered {
+  Way way = Way::None;
+  Op op = Op::Add;
+  Type operand, result;  // as registers carry them; see carrier()
+  bool operator==(const Covered&) const = default;
+};
+
+// What follows from a rule's pattern and from the forms on its right side. Variables and operands are a bit
+// each.
+struct RuleFacts {
+  uint16_t root = 0, inner = no_node_key;  // keys of the root and of the first inner operation below it
+  uint16_t place = 0;                      // in the book, which has the preferred one of equal cost first
+  uint8_t constants = 0;                   // operands of the root that only constants fit
+  // What the right side writes at most: instructions with copies before them, operands, registers of its own.
+  uint8_t lines = 0, operands = 0, temporaries = 0;
+  uint16_t in_register = 0;  // variables that are wanted in a register
+  uint16_t overwritten = 0;  // those that are read where the same operand is written
+  bool aligned = false;      // memory is accessed at multiples of its size only
+  Covered covered;
+};
+
+struct Rule : RuleFacts {
   std::string_view name;
   std::span<const PatternNode> nodes;  // the first is the root
   std::span<const RuleStep> steps;
@@ -379,7 +410,8 @@ struct Book {
   std::span<const std::string_view> flags;
   std::span<const Form> forms;
   Pace pace;
-  std::span<const Rule> rules;  // by the operation at the root; last those for constants
+  // By the keys of root and inner node, then from cheap to expensive; last those for constants.
+  std::span<const Rule> rules;
   uint16_t constant_rules = 0;  // where these start
   MemoryLayout layout;
   uint8_t word_bits = 64;  // of the widest integers that a register of class 0 holds

@@ -78,7 +78,8 @@ void Matcher::visit(Block b) {
       if (found && target_.rules[r].cost > cheapest.cost) return false;  // it only grows
       if (!try_rule(r, i, m)) return true;
       // Of two that cost the same, the one that the book has first.
-      if (!found || m.cost < cheapest.cost || (m.cost == cheapest.cost && r < cheapest.index)) cheapest = m;
+      auto place = [&](const Match& of) { return std::pair(of.cost, rules_.facts(of.index).place); };
+      if (!found || place(m) < place(cheapest)) cheapest = m;
       return found = true;
     });
     if (!found) continue;

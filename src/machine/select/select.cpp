@@ -13,7 +13,7 @@ void make_room(Code& code, const Function& f, const RuleIndex& index, std::span<
   size_t lines = 16, operands = 32, temporaries = 16;
   for (uint16_t row : rules) {
     if (row == 0) continue;
-    const RuleIndex::Facts& facts = index.facts(row - 1u);
+    const RuleFacts& facts = index.facts(row - 1u);
     lines += facts.lines, operands += facts.operands, temporaries += facts.temporaries;
   }
   size_t between = f.block_limit() * 2 + f.parameters().size();

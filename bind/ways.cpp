@@ -1,0 +1,95 @@
+// In which way a rule covers an operation: with operands in registers as they come, or in one of the special
+// shapes that legalization knows how to write. See machine::Way.
+#include "book.h"
+
+namespace porphyry::bind {
+namespace {
+
+using namespace machine;
+
+class Shape {
+ public:
+  explicit Shape(const BoundRule& rule) : rule_(rule) {}
+
+  Covered covered() const {
+    const PatternNode& root = rule_.nodes[0];
+    if (root.op == Op::Shuffle) return shuffle(root);
+    if (is_plain()) return of(Way::Plain, root);
+    if (!root.result.has_lanes())
+      return is_by_constant(root) && rule_.nodes.size() == 3 ? of(Way::ByConstant, root) : none();
+    return lanes(root);
+  }
+
+ private:
+  static Covered none() { return {}; }
+  static Covered of(Way way, const PatternNode& n) {
+    return {way, n.op, carrier(n.operand), carrier(n.result)};
+  }
+
+  const PatternNode* child(const PatternNode& n, size_t k) const {
+    return n.children[k] < 0 ? nullptr : &rule_.nodes[static_cast<size_t>(n.children[k])];
+  }
+  bool has_register(const PatternNode& n, size_t k) const {
+    const PatternNode* c = child(n, k);
+    return c && c->kind == NodeKind::Register;
+  }
+  bool has_constant(const PatternNode& n, size_t k) const {
+    const PatternNode* c = child(n, k);
+    return c && c->kind == NodeKind::Constant;
+  }
+  const PatternNode* inner(const PatternNode& n, size_t k) const {
+    const PatternNode* c = child(n, k);
+    return c && c->kind == NodeKind::Operation ? c : nullptr;
+  }
+  const PatternNode* inner(const PatternNode& n, size_t k, Op op) const {
+    const PatternNode* c = inner(n, k);
+    return c && c->op == op ? c : nullptr;
+  }
+
+  bool is_plain() const {
+    for (size_t k = 1; k < rule_.nodes.size(); ++k) {
+      NodeKind kind = rule_.nodes[k].kind;
+      if (kind != NodeKind::Register && kind != NodeKind::Memory) return false;
+    }
+    return true;
+  }
+  bool is_by_constant(const PatternNode& root) const {
+    return has_register(root, 0) && has_constant(root, 1);
+  }
+
+  Covered shuffle(const PatternNode& root) const {
+    if (has_register(root, 0) && has_register(root, 1)) return of(Way::Shuffle, root);
+    const PatternNode* a = child(root, 0);
+    const PatternNode* b = a ? inner(root, 1, a->op) : nullptr;
+    if (b && has_register(*a, 0) && has_register(*b, 0))
+      return {Way::Joined, a->op, carrier(a->operand), carrier(root.result)};
+    return none();
+  }
+
+  Covered lanes(const PatternNode& root) const {
+    if (const PatternNode* all = inner(root, 0, Op::WidenU); all && root.op == Op::Neg) {
+      const PatternNode* compare = inner(*all, 0);
+      if (compare && has_register(*compare, 0) && has_register(*compare, 1))
+        return {Way::Mask, compare->op, carrier(compare->operand), {}};
+    } else if (is_by_constant(root)) {
+      return of(Way::ByConstant, root);
+    } else if (has_register(root, 0) && inner(root, 1, Op::Splat)) {
+      return of(Way::BySplat, root);
+    } else if (const PatternNode* low = inner(root, 0, Op::Shuffle);
+               low && !child(root, 1) && info(root.op).layout == Layout::Convert) {
+      const auto& order = rule_.nodes[static_cast<size_t>(root.children[0])].shuffled;
+      bool is_lowest = has_register(*low, 0);
+      for (size_t k = 0; k < order.size(); ++k) is_lowest &= order[k] == k;
+      if (is_lowest) return {Way::OfLow, root.op, carrier(low->operand), carrier(root.result)};
+    }
+    return none();
+  }
+
+  const BoundRule& rule_;
+};
+
+}  // namespace
+
+Covered covered_by(const BoundRule& rule) { return Shape(rule).covered(); }
+
+}  // namespace porphyry::bind
