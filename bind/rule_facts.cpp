@@ -12,16 +12,18 @@ using namespace machine;
 Type typed(const PatternNode& n) { return is_keyed_by_result(n.op) ? n.result : n.operand; }
 
 // Operands of the root that only constants fit. Memory comes before the operands it is made of.
-uint8_t wanted_constants(const BoundRule& rule) {
-  uint8_t out = 0;
+void note_constants(RuleFacts& out, const BoundRule& rule) {
   for (size_t k = 0; k < std::size(rule.nodes[0].children); ++k) {
     int8_t child = rule.nodes[0].children[k];
     if (child < 0) break;
-    NodeKind kind = rule.nodes[static_cast<size_t>(child)].kind;
-    if (kind == NodeKind::Memory) break;
-    if (kind == NodeKind::Constant || kind == NodeKind::Literal) out |= static_cast<uint8_t>(1u << k);
+    const PatternNode& n = rule.nodes[static_cast<size_t>(child)];
+    if (n.kind == NodeKind::Memory) break;
+    if (n.kind != NodeKind::Constant && n.kind != NodeKind::Literal) continue;
+    out.constants |= static_cast<uint8_t>(1u << k);
+    if (n.kind == NodeKind::Constant || out.constants & RuleFacts::whole_literal) continue;
+    out.constants |= RuleFacts::whole_literal;
+    out.literal = static_cast<uint8_t>(n.literal);
   }
-  return out;
 }
 
 // Of the first inner operation below the root.
@@ -68,7 +70,7 @@ RuleFacts facts_of(const BoundRule& rule, const std::vector<BoundForm>& forms) {
   RuleFacts out;
   out.root = node_key(rule.nodes[0].op, typed(rule.nodes[0]));
   out.inner = inner_key(rule);
-  out.constants = wanted_constants(rule);
+  note_constants(out, rule);
   out.covered = covered_by(rule);
   for (const RuleStep& step : rule.steps) note_step(out, step, forms[step.form].operands);
   return out;

@@ -132,10 +132,10 @@ class TableWriter {
   }
 
   static std::string facts(const RuleFacts& f) {
-    return fmt::format("{{{}, {}, {}, {}, {}, {}, {}, {:#x}, {:#x}, {}, {{Way({}), {}, {}, {}}}}}", f.root,
-                       f.inner, f.place, f.constants, f.lines, f.operands, f.temporaries, f.in_register,
-                       f.overwritten, f.aligned, n(f.covered.way), op(f.covered.op), type(f.covered.operand),
-                       type(f.covered.result));
+    return fmt::format("{{{}, {}, {}, {}, {}, {}, {}, {}, {:#x}, {:#x}, {}, {{Way({}), {}, {}, {}}}}}",
+                       f.root, f.inner, f.place, f.constants, f.literal, f.lines, f.operands, f.temporaries,
+                       f.in_register, f.overwritten, f.aligned, n(f.covered.way), op(f.covered.op),
+                       type(f.covered.operand), type(f.covered.result));
   }
 
   void rules() {

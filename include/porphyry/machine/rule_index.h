@@ -5,6 +5,7 @@
 #pragma once
 
 #include <algorithm>
+#include <array>
 #include <span>
 #include <vector>
 
@@ -27,11 +28,11 @@ class RuleIndex {
     uint16_t root = root_key(f, i), seen[3] = {no_node_key, no_node_key, no_node_key};
     std::span<const Entry> of_root{entries_.data() + first_[root], entries_.data() + first_[root + 1]};
     if (of_root.empty()) return;
-    uint8_t constants = 0;
+    Constants constants;
     size_t count = std::min<size_t>(f.operand_count(i), 3);
     for (size_t k = 0; k < count; ++k)
-      constants |= static_cast<uint8_t>(f.is_constant(f.operand(i, k)) ? 1u << k : 0);
-    if (info(f.op(i)).commutes() && constants) constants = any;
+      if (Value v = f.operand(i, k); f.is_constant(v)) constants.add(k, f.constant_bits(v));
+    if (info(f.op(i)).commutes() && constants.at) constants.at = any;
     give(of_root, no_node_key, constants, see);
     for (size_t k = 0; k < count; ++k) {
       uint16_t inner = inner_key(f, f.operand(i, k));
@@ -45,18 +46,29 @@ class RuleIndex {
  private:
   struct Entry {
     uint16_t inner, rule;
-    uint8_t constants;
+    uint8_t constants, literal;
   };
   static constexpr uint8_t any = 7;
+  // Of an instruction's operands. Most rules for single numbers are left out by a number's lowest byte.
+  struct Constants {
+    uint8_t at = 0;  // a bit each
+    std::array<uint8_t, 3> lowest{};
+    void add(size_t k, uint64_t bits) { at |= uint8_t(1u << k), lowest[k] = static_cast<uint8_t>(bits); }
+    bool may_fit(const Entry& e) const {
+      if (e.constants & any & ~at) return false;
+      return !(e.constants & RuleFacts::whole_literal) || e.literal == lowest[0] || e.literal == lowest[1] ||
+             e.literal == lowest[2];
+    }
+  };
   uint16_t root_key(const Function& f, Instruction i) const;
   static uint16_t inner_key(const Function& f, Value v);
 
   template <class See>
-  static void give(std::span<const Entry> of_root, uint16_t inner, uint8_t constants, See see) {
+  static void give(std::span<const Entry> of_root, uint16_t inner, const Constants& constants, See see) {
     auto at =
         std::partition_point(of_root.begin(), of_root.end(), [&](const Entry& e) { return e.inner < inner; });
     for (; at != of_root.end() && at->inner == inner; ++at)
-      if (!(at->constants & ~constants) && !see(at->rule)) return;
+      if (constants.may_fit(*at) && !see(at->rule)) return;
   }
 
   const Target* target_;

@@ -220,9 +220,12 @@ struct Covered {
 // What follows from a rule's pattern and from the forms on its right side. Variables and operands are a bit
 // each.
 struct RuleFacts {
+  // In `constants`: one of them is a literal, which takes a single number, with `literal` as its lowest byte.
+  static constexpr uint8_t whole_literal = 8;
   uint16_t root = 0, inner = no_node_key;  // keys of the root and of the first inner operation below it
   uint16_t place = 0;                      // in the book, which has the preferred one of equal cost first
   uint8_t constants = 0;                   // operands of the root that only constants fit
+  uint8_t literal = 0;
   // What the right side writes at most: instructions with copies before them, operands, registers of its own.
   uint8_t lines = 0, operands = 0, temporaries = 0;
   uint16_t in_register = 0;  // variables that are wanted in a register

@@ -14,7 +14,7 @@ RuleIndex::RuleIndex(const Target& target, Features features)
   for (size_t r = 0; r < rules.size(); ++r) {
     const Rule& rule = rules[r];
     if (rule.needs & ~features) continue;
-    entries_[count++] = {rule.inner, static_cast<uint16_t>(r), rule.constants};
+    entries_[count++] = {rule.inner, static_cast<uint16_t>(r), rule.constants, rule.literal};
     ++first_[rule.root + 1u];
   }
   entries_.resize(count);
