@@ -40,8 +40,6 @@ struct BoundRule : machine::RuleFacts {
   std::vector<BoundNode> nodes;
   std::vector<machine::RuleStep> steps;
   std::vector<machine::VariableShape> variables;
-  machine::Features needs = 0;
-  uint16_t cost = 0;
   bool matches_constant = false;
 };
 

@@ -132,10 +132,11 @@ class TableWriter {
   }
 
   static std::string facts(const RuleFacts& f) {
-    return fmt::format("{{{}, {}, {}, {}, {}, {}, {}, {}, {:#x}, {:#x}, {}, {{Way({}), {}, {}, {}}}}}",
-                       f.root, f.inner, f.place, f.constants, f.literal, f.lines, f.operands, f.temporaries,
-                       f.in_register, f.overwritten, f.aligned, n(f.covered.way), op(f.covered.op),
-                       type(f.covered.operand), type(f.covered.result));
+    return fmt::format(
+        "{{{:#x}, {}, {}, {}, {}, {}, {}, {}, {}, {}, {:#x}, {:#x}, {}, {{Way({}), {}, {}, {}}}}}", f.needs,
+        f.cost, f.root, f.inner, f.place, f.constants, f.literal, f.lines, f.operands, f.temporaries,
+        f.in_register, f.overwritten, f.aligned, n(f.covered.way), op(f.covered.op), type(f.covered.operand),
+        type(f.covered.result));
   }
 
   void rules() {
@@ -158,9 +159,8 @@ class TableWriter {
       for (const VariableShape& x : r.variables)
         variables += fmt::format("  {{{}, {}}},\n", x.register_class, x.bits);
       rows += fmt::format(
-          "  {{{}, {}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}, {}, {}}},\n",
-          facts(r), text(r.name), a, r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.needs,
-          r.cost, r.matches_constant);
+          "  {{{}, {}, {{nodes + {}, {}}}, {{steps + {}, {}}}, {{variables + {}, {}}}, {}}},\n", facts(r),
+          text(r.name), a, r.nodes.size(), b, r.steps.size(), c, r.variables.size(), r.matches_constant);
       a += r.nodes.size(), b += r.steps.size(), c += r.variables.size();
     }
     out_ += "constexpr uint8_t shuffles[] = {" + shuffles + "0};\n\nconstexpr PatternNode nodes[] = {\n" +

@@ -86,7 +86,8 @@ TEST_P(WholeBooks, LeaveNothingUncovered) {
     sets.push_back(machine::Features(1) << k);
   for (machine::Features features : sets) {
     for (int constant : {-1, 0, 1})
-      for (Type t : types()) {
+      for (size_t k = 0; Type t : types()) {
+        if (testing::checked_part > 1 && k++ % 3 != static_cast<size_t>(constant + 1)) continue;
         Realm realm;
         unsigned bits = t.is_integer() ? t.bits() : 32;
         Type other = Type::integer(bits == 64 ? 16 : bits < 64 ? bits * 2 : 8).with_lanes(t.lanes());

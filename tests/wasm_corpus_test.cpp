@@ -308,7 +308,7 @@ TEST(WasmCorpus, TheWholeOfALargeModuleIsLowered) {
   std::string bytes = corpus_module("sql-wasm");
   if (bytes.empty()) GTEST_SKIP() << "the module sql-wasm was not fetched: scripts/corpus";
   for (const Level& level : all_levels()) {
-    if (checked_part > 1 && level.name != "-O2" && level.name != "-Og") continue;
+    if (checked_part > 1 && level.name != "-O2") continue;
     auto program = must_load(bytes);
     ASSERT_NE(program, nullptr);
     EXPECT_GT(program->program.functions.size(), 1500u);

@@ -1,6 +1,5 @@
 // The messages, words with one space between them:
-//   to the leader      "stamp N"              who is there, and which question it works on; until it hears
-//   something
+//   to the leader      "stamp N"              who is there, with which question; until it hears something
 //                      "cost TASK COST"       an answer; the cost in hexadecimal, so that no digit is lost
 //   from the leader    "build TASK PASS…"     find a cost
 //                      "wait"                 the leader lives
@@ -26,6 +25,23 @@ constexpr auto pause = 200us;           // between looks for messages
 constexpr auto greeting = 1s;           // between signs of life
 constexpr auto patience = 60s;          // with a leader that gives none
 constexpr auto shortest_wait = 1000ms;  // before work is given out a second time
+constexpr auto longest_look = 100ms;    // that counts as waiting between two looks
+
+// Time spent waiting. A machine that stood still, as when it was suspended, has waited for nobody.
+class Wait {
+ public:
+  Clock::duration look() {
+    const auto now = Clock::now();
+    passed_ += std::min<Clock::duration>(now - looked_, longest_look);
+    looked_ = now;
+    return passed_;
+  }
+  void start_again() { passed_ = {}, looked_ = Clock::now(); }
+
+ private:
+  Clock::time_point looked_ = Clock::now();
+  Clock::duration passed_{};
+};
 
 std::string build_message(uint64_t task, const Candidate& c) {
   std::string out = fmt::format("build {}", task);
@@ -50,9 +66,10 @@ Crew::Crew(Messenger& messenger, uint64_t stamp)
 
 Crew::~Crew() {
   // Those that still build are waited for as long as their work may take.
-  const auto until = Clock::now() + std::max<Clock::duration>(shortest_wait, 4 * slowest_);
+  const auto enough = std::max<Clock::duration>(shortest_wait, 4 * slowest_);
+  Wait waited;
   std::vector<Task> none;
-  while (Clock::now() < until &&
+  while (waited.look() < enough &&
          std::ranges::any_of(members_, [](Member m) { return m == Member::Busy || m == Member::Unknown; })) {
     listen(none);
     std::this_thread::sleep_for(pause);
@@ -143,8 +160,9 @@ bool Crew::find_costs(std::vector<Candidate>& all, const std::function<double(co
 
 Diagnostics answer(Messenger& messenger, const Hunt& hunt) {
   bool heard = false;
-  Clock::time_point last = Clock::now(), greeted = {};
-  while (Clock::now() - last < patience) {
+  Clock::time_point greeted = {};
+  Wait silence;
+  while (silence.look() < patience) {
     if (!heard && Clock::now() - greeted > greeting) {
       messenger.send(0, fmt::format("stamp {}", hunt.stamp()));
       greeted = Clock::now();
@@ -154,7 +172,7 @@ Diagnostics answer(Messenger& messenger, const Hunt& hunt) {
       std::this_thread::sleep_for(pause);
       continue;
     }
-    last = Clock::now();
+    silence.start_again();
     std::istringstream words(message->text);
     std::string what, task;
     words >> what >> task;
@@ -169,7 +187,7 @@ Diagnostics answer(Messenger& messenger, const Hunt& hunt) {
     Candidate c;
     for (std::string step; words >> step;) c.steps.push_back(step);
     messenger.send(0, fmt::format("cost {} {:a}", task, hunt.judge(c)));
-    last = Clock::now();
+    silence.start_again();
   }
   messenger.leave(false);
   return {complaint("the process that leads says nothing any more", "a sign of life within a minute")};

@@ -70,9 +70,11 @@ class PipelineReader {
       return out.push_back(std::move(repeated));
     }
     std::shared_ptr<const Pass> pass = table_.find(name);
-    std::vector<std::string> names;
-    for (const auto& p : table_.all()) names.push_back(p->name);
-    if (!pass) return complain(from, name.size(), "no pass is called '" + name + "'", listed(names));
+    if (!pass) {
+      std::vector<std::string> names;
+      for (const auto& p : table_.all()) names.push_back(p->name);
+      return complain(from, name.size(), "no pass is called '" + name + "'", listed(names));
+    }
     Pipeline::Step step{std::move(pass), {}};
     if (accept('{')) {
       steps(step.inner, true);

@@ -217,11 +217,13 @@ struct Covered {
   bool operator==(const Covered&) const = default;
 };
 
-// What follows from a rule's pattern and from the forms on its right side. Variables and operands are a bit
-// each.
+// What an index of rules reads: what a rule asks for, and what follows from its pattern and from the forms on
+// its right side. Variables and operands are a bit each.
 struct RuleFacts {
   // In `constants`: one of them is a literal, which takes a single number, with `literal` as its lowest byte.
   static constexpr uint8_t whole_literal = 8;
+  Features needs = 0;
+  uint16_t cost = 0;
   uint16_t root = 0, inner = no_node_key;  // keys of the root and of the first inner operation below it
   uint16_t place = 0;                      // in the book, which has the preferred one of equal cost first
   uint8_t constants = 0;                   // operands of the root that only constants fit
@@ -239,8 +241,6 @@ struct Rule : RuleFacts {
   std::span<const PatternNode> nodes;  // the first is the root
   std::span<const RuleStep> steps;
   std::span<const VariableShape> variables;
-  Features needs = 0;
-  uint16_t cost = 0;
   bool matches_constant = false;  // the root is a constant
 };
 
