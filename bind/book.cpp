@@ -86,10 +86,10 @@ Result<BoundBook> Binder::run() {
       if (auto rule = RuleReader(*this, e).run()) book_.rules.push_back(std::move(*rule));
     }
   }
-  sort_rules();
   std::stable_sort(problems_.begin(), problems_.end(),
                    [](const Diagnostic& a, const Diagnostic& b) { return a.line < b.line; });
   if (!problems_.empty()) return std::move(problems_);
+  sort_rules();  // of a book without mistakes: what a rule writes fits the forms that it names
   return std::move(book_);
 }
 

@@ -67,8 +67,7 @@ void note_step(RuleFacts& out, const RuleStep& step, const std::vector<FormOpera
 }  // namespace
 
 RuleFacts facts_of(const BoundRule& rule, const std::vector<BoundForm>& forms) {
-  RuleFacts out;
-  out.needs = rule.needs, out.cost = rule.cost;
+  RuleFacts out = rule;  // with what its reader has found: what it needs and costs
   out.root = node_key(rule.nodes[0].op, typed(rule.nodes[0]));
   out.inner = inner_key(rule);
   note_constants(out, rule);

@@ -26,7 +26,7 @@ class Shape {
     return {way, n.op, carrier(n.operand), carrier(n.result)};
   }
 
-  const PatternNode* child(const PatternNode& n, size_t k) const {
+  const BoundNode* child(const PatternNode& n, size_t k) const {
     return n.children[k] < 0 ? nullptr : &rule_.nodes[static_cast<size_t>(n.children[k])];
   }
   bool has_register(const PatternNode& n, size_t k) const {
@@ -37,12 +37,12 @@ class Shape {
     const PatternNode* c = child(n, k);
     return c && c->kind == NodeKind::Constant;
   }
-  const PatternNode* inner(const PatternNode& n, size_t k) const {
-    const PatternNode* c = child(n, k);
+  const BoundNode* inner(const PatternNode& n, size_t k) const {
+    const BoundNode* c = child(n, k);
     return c && c->kind == NodeKind::Operation ? c : nullptr;
   }
-  const PatternNode* inner(const PatternNode& n, size_t k, Op op) const {
-    const PatternNode* c = inner(n, k);
+  const BoundNode* inner(const PatternNode& n, size_t k, Op op) const {
+    const BoundNode* c = inner(n, k);
     return c && c->op == op ? c : nullptr;
   }
 
@@ -75,11 +75,10 @@ class Shape {
       return of(Way::ByConstant, root);
     } else if (has_register(root, 0) && inner(root, 1, Op::Splat)) {
       return of(Way::BySplat, root);
-    } else if (const PatternNode* low = inner(root, 0, Op::Shuffle);
+    } else if (const BoundNode* low = inner(root, 0, Op::Shuffle);
                low && !child(root, 1) && info(root.op).layout == Layout::Convert) {
-      const auto& order = rule_.nodes[static_cast<size_t>(root.children[0])].shuffled;
       bool is_lowest = has_register(*low, 0);
-      for (size_t k = 0; k < order.size(); ++k) is_lowest &= order[k] == k;
+      for (size_t k = 0; k < low->shuffled.size(); ++k) is_lowest &= low->shuffled[k] == k;
       if (is_lowest) return {Way::OfLow, root.op, carrier(low->operand), carrier(root.result)};
     }
     return none();

@@ -203,9 +203,12 @@ SelectionReasons explain_selection(const Module& module, Symbol symbol, Instruct
   auto best = found.matcher.best(instruction);
   std::vector<uint8_t> tries(target.rules.size());  // rules that selection tries
   rules.candidates(f, instruction, [&](uint16_t r) { return tries[r] = true; });
-  for (uint16_t r = 0; r < target.constant_rules; ++r) {
+  std::vector<uint16_t> of_op;  // as the book has them, which is how it prefers them
+  for (uint16_t r = 0; r < target.constant_rules; ++r)
+    if (Op root = target.rules[r].nodes[0].op; root == op || root == f.op(instruction)) of_op.push_back(r);
+  std::ranges::sort(of_op, {}, [&](uint16_t r) { return target.rules[r].place; });
+  for (uint16_t r : of_op) {
     const Rule& rule = target.rules[r];
-    if (rule.nodes[0].op != op && rule.nodes[0].op != f.op(instruction)) continue;
     RuleTried tried{
         .name = std::string(rule.name), .makes = instructions_of(target, rule), .own_cost = rule.cost};
     if (Features lacks = rule.needs & ~rules.features()) {
