@@ -343,8 +343,25 @@ bool Function::has_detail(Instruction i) const {
   return true;
 }
 
+// As link_use, in one write of each row: most slots are made here.
+[[gnu::always_inline]] inline void Function::add_slots(std::span<const Value> values, uint32_t user) {
+  if (values.empty()) return;
+  Slot s(slots_.size());
+  SlotRow* row = slots_.rows().extend(values.size());
+  for (Value v : values) {
+    *row = {v, {}, {}, user};
+    if (v.exists()) {  // a draft from a wrong text may leave operands open
+      Slot& first = values_[v].first_use;
+      row->next = first;
+      if (first.exists()) slots_[first].previous = s;
+      first = s;
+    }
+    ++row, ++s.index;
+  }
+}
+
 // Where it stands in its block is its caller's to say.
-Instruction Function::make(Block b, const Draft& draft) {
+[[gnu::always_inline]] inline Instruction Function::make(Block b, const Draft& draft) {
   ++changes_;
   assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&
          draft.targets.size() <= list_limit);
@@ -574,23 +591,6 @@ Block Function::defining_block(Value v) const {
     case ValueKind::Constant: break;
   }
   return {};
-}
-
-// As link_use, in one write of each row: most slots are made here.
-void Function::add_slots(std::span<const Value> values, uint32_t user) {
-  if (values.empty()) return;
-  Slot s(slots_.size());
-  SlotRow* row = slots_.rows().extend(values.size());
-  for (Value v : values) {
-    *row = {v, {}, {}, user};
-    if (v.exists()) {  // a draft from a wrong text may leave operands open
-      Slot& first = values_[v].first_use;
-      row->next = first;
-      if (first.exists()) slots_[first].previous = s;
-      first = s;
-    }
-    ++row, ++s.index;
-  }
 }
 
 void Function::link_use(Slot s) {

@@ -110,7 +110,7 @@ std::vector<Done> read_bodies(Sections& s, const Context& context, unsigned thre
 unsigned threads_for(const Sections& s, const ReadOptions& options) {
   size_t code = 0;
   for (const Body& b : s.bodies) code += b.code.size();
-  constexpr size_t worth_a_thread = 32 << 10;
+  constexpr size_t worth_a_thread = 8 << 10;
   // Names are made while functions are read, and the realm is not for several threads.
   if (!s.local_names.empty()) return 1;
   unsigned most = options.threads ? options.threads : std::max(1u, std::thread::hardware_concurrency());
