@@ -57,6 +57,22 @@ class Shape {
     return has_register(root, 0) && has_constant(root, 1);
   }
 
+  bool has_literal(const PatternNode& n, uint64_t literal) const {
+    const PatternNode* c = child(n, 1);
+    return c && c->kind == NodeKind::Literal && c->literal == literal;
+  }
+  bool is_low_half(const PatternNode& n, size_t k) const {
+    const PatternNode* masked = inner(n, k, Op::And);
+    return masked && has_register(*masked, 0) &&
+           has_literal(*masked, static_cast<uint64_t>(mask_of(n.result.bits() / 2)));
+  }
+  bool is_signed_half(const PatternNode& n, size_t k) const {
+    unsigned half = n.result.bits() / 2;
+    const PatternNode* down = inner(n, k, Op::ShrS);
+    const PatternNode* up = down && has_literal(*down, half) ? inner(*down, 0, Op::Shl) : nullptr;
+    return up && has_register(*up, 0) && has_literal(*up, half);
+  }
+
   Covered shuffle(const PatternNode& root) const {
     if (has_register(root, 0) && has_register(root, 1)) return of(Way::Shuffle, root);
     const PatternNode* a = child(root, 0);
@@ -75,6 +91,10 @@ class Shape {
       return of(Way::ByConstant, root);
     } else if (has_register(root, 0) && inner(root, 1, Op::Splat)) {
       return of(Way::BySplat, root);
+    } else if (is_low_half(root, 0) && is_low_half(root, 1)) {
+      return of(Way::LowHalves, root);
+    } else if (is_signed_half(root, 0) && is_signed_half(root, 1)) {
+      return of(Way::SignedHalves, root);
     } else if (const BoundNode* low = inner(root, 0, Op::Shuffle);
                low && !child(root, 1) && info(root.op).layout == Layout::Convert) {
       bool is_lowest = has_register(*low, 0);

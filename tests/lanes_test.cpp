@@ -186,7 +186,26 @@ const Row rows[] = {
     {"what no instruction does goes lane by lane",
      "  a = load i32[4] [p]\n  b = popcount a\n  store b, [q]\n",
      {{"popcnt.32", 4}},
-     14}};
+     14},
+    {"wide products of lower halves",
+     "  a = load i64[2] [p]\n  b = load i64[2] [q]\n  c = and a, 0xffffffff\n  d = and b, 0xffffffff\n"
+     "  e = mul c, d\n  store e, [q]\n",
+     {{"pmuludq", 1}, {"pand", 0}},
+     4},
+    {"wide products of lanes that widen",
+     "  a = load i32[4] [p]\n  b = load i32[4] [q]\n  c = shuffle a, a, {1, 3}\n  d = shuffle b, b, {0, 2}\n"
+     "  e = widen.u i64[2] c\n  f = widen.u i64[2] d\n  g = mul e, f\n  store g, [q]\n",
+     {{"pmuludq", 1}, {"psrlq", 1}, {"pshufd", 0}, {"punpckldq", 0}},
+     5},
+    {"wide products with signs",
+     "  a = load i32[4] [p]\n  b = load i32[4] [q]\n  c = shuffle a, a, {2, 3}\n  d = shuffle b, b, {2, 3}\n"
+     "  e = widen.s i64[2] c\n  f = widen.s i64[2] d\n  g = mul e, f\n  store g, [q]\n",
+     {{"pmuldq", 1}, {"pshufd", 2}, {"pcmpgtd", 0}},
+     6},
+    {"wide products",
+     "  a = load i64[2] [p]\n  b = load i64[2] [q]\n  c = mul a, b\n  store c, [q]\n",
+     {{"pmuludq", 3}, {"imul.64", 0}},
+     11}};
 
 TEST(Lanes, BecomeTheInstructionsForThem) {
   for (const Row& row : rows) {
@@ -201,6 +220,53 @@ TEST(Lanes, BecomeTheInstructionsForThem) {
     for (auto [name, count] : row.wanted)
       EXPECT_EQ(is[name], count) << row.what << ": " << name << " in" << list;
     EXPECT_LE(all, row.at_most) << row.what << ":" << list;
+  }
+}
+
+// Operands of all kinds of which halves of lanes may be known, in pairs.
+TEST(Lanes, WideProductsAreThoseOfScalars) {
+  const std::vector<std::string> kinds = {
+      "  {0} = add {1}, 0\n",
+      "  {0} = and {1}, 0xffffffff\n",
+      "  {0} = and {1}, 0x1ffffffff\n",
+      "  {0} = shr.u {1}, 32\n",
+      "  {0} = shr.u {1}, 31\n",
+      "  h{0} = narrow i32[2] {1}\n  {0} = widen.u i64[2] h{0}\n",
+      "  h{0} = narrow i32[2] {1}\n  {0} = widen.s i64[2] h{0}\n",
+      "  w{0} = bits i32[4] {1}\n  h{0} = shuffle w{0}, w{0}, {{1, 3}}\n  {0} = widen.s i64[2] h{0}\n",
+      "  w{0} = bits i32[4] {1}\n  h{0} = shuffle w{0}, w{0}, {{2, 3}}\n  {0} = widen.u i64[2] h{0}\n",
+      "  w{0} = bits i32[4] {1}\n  h{0} = shuffle w{0}, w{0}, {{3, 0}}\n  {0} = widen.s i64[2] h{0}\n",
+      "  h{0} = narrow i16[2] {1}\n  {0} = widen.s i64[2] h{0}\n",
+      "  {0} = and {1}, {{0xffffffff, 0xffffffffff}}\n",
+      "  z{0} = and {1}, 0\n  {0} = or z{0}, {{0xfffffffffffffff9, 0x7fffffff}}\n",
+      "  z{0} = and {1}, 0\n  {0} = or z{0}, {{0xffffffff80000000, 0x80000000}}\n"};
+  std::string text = "module m\n";
+  for (size_t a = 0; a < kinds.size(); ++a)
+    for (size_t b = 0; b < kinds.size(); ++b)
+      text += fmt::format(
+          "func f{}_{}(p: ptr, q: ptr, out: ptr) {{\nenter:\n  x = load i64[2] [p]\n"
+          "  y = load i64[2] [q]\n{}{}  r = mul a, b\n  store a, [out]\n  store b, [out + 16]\n"
+          "  store r, [out + 32]\n  return\n}}\n",
+          a, b, fmt::format(fmt::runtime(kinds[a]), "a", "x"), fmt::format(fmt::runtime(kinds[b]), "b", "y"));
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  const uint64_t edges[] = {0,          1,           0x7fffffff,         0x80000000,
+                            0xffffffff, 0x100000000, 0x123456789abcdef0, ~uint64_t(0)};
+  for (Features features : {Features(0), target().usual_features}) {
+    auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
+    ASSERT_TRUE(jit.good()) << render(jit.why());
+    for (size_t a = 0; a < kinds.size(); ++a)
+      for (size_t b = 0; b < kinds.size(); ++b) {
+        auto f = *(*jit)->function<void(const void*, const void*, void*)>(fmt::format("f{}_{}", a, b));
+        for (uint64_t x : edges)
+          for (uint64_t y : edges) {
+            const uint64_t p[2] = {x, ~x * 0x9e3779b97f4a7c15}, q[2] = {y, y ^ 0x8000000180000001};
+            uint64_t out[6];
+            f(p, q, out);
+            for (int k : {0, 1})
+              ASSERT_EQ(out[4 + k], out[k] * out[2 + k]) << a << ' ' << b << ' ' << x << ' ' << y;
+          }
+      }
   }
 }
 

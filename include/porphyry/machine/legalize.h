@@ -31,6 +31,8 @@ class Coverage {
   bool mask(Op op, Type lanes) const { return has(Way::Mask, op, lanes, {}); }
   bool by_constant(Op op, Type lanes) const { return has(Way::ByConstant, op, lanes, lanes); }
   bool by_splat(Op op, Type lanes) const { return has(Way::BySplat, op, lanes, lanes); }
+  bool low_halves(Op op, Type lanes) const { return has(Way::LowHalves, op, lanes, lanes); }
+  bool signed_halves(Op op, Type lanes) const { return has(Way::SignedHalves, op, lanes, lanes); }
   bool of_low(Op op, Type lanes, Type result) const { return has(Way::OfLow, op, lanes, result); }
   bool joined(Op op, Type lanes, Type result) const { return has(Way::Joined, op, lanes, result); }
   // Lanes of one value, or of two.

@@ -205,11 +205,13 @@ inline constexpr size_t most_rule_variables = 12, most_pattern_variables = 6;
 //   Mask         neg (widen.u (OP a, b)): a comparison as integers, all bits set where it holds
 //   ByConstant   OP a, k with a constant k, of equal lanes
 //   BySplat      OP a, (splat n)
+//   LowHalves    OP (and a, m), (and b, m), where m has the lower half of a lane's bits
+//   SignedHalves OP (shr.s (shl a, n), n), (shr.s (shl b, n), n), where n is half a lane's width
 //   OfLow        a conversion of the lowest lanes, as many as the result has
 //   Joined       two narrowings beside one another: shuffle (OP a), (OP b), {0, 1, …}
 //   Shuffle      lanes of two values, which may be one, in the order of the root
 // Plain is an operation alone; ByConstant holds for whole numbers as well.
-enum class Way : uint8_t { None, Plain, ByConstant, Mask, BySplat, OfLow, Joined, Shuffle };
+enum class Way : uint8_t { None, Plain, ByConstant, Mask, BySplat, LowHalves, SignedHalves, OfLow, Joined, Shuffle };
 struct Covered {
   Way way = Way::None;
   Op op = Op::Add;

@@ -192,6 +192,7 @@ bool LaneCutter::other_ways(Instruction i, Type w) {
     case Op::MaxS:
     case Op::MaxU: return by_comparison(i, w);
     case Op::Abs: return w.is_integer() && by_comparison(i, w);
+    case Op::Mul: return w.is_integer() && coverage_.low_halves(Op::Mul, w) && product(i, w);
     case Op::Shl:
     case Op::ShrU:
     case Op::ShrS:

@@ -1,7 +1,7 @@
 // The step `lanes`: values with lanes become registers full of lanes where the book covers what is done to
-// them, the last one padded, and scalars where it does not. Three files: which operation goes which way and
-// what moves lanes about (lanes.cpp), arithmetic, comparisons and conversions (lane_operations.cpp), memory
-// (lane_memory.cpp).
+// them, the last one padded, and scalars where it does not. Four files: which operation goes which way and
+// what moves lanes about (lanes.cpp), arithmetic, comparisons and conversions (lane_operations.cpp), products
+// in halves of lanes (lane_products.cpp), memory (lane_memory.cpp).
 //
 // What the convention passes in a register wide enough for 16 bytes stays of type f64[2] right where it
 // arrives or leaves: see signatures.cpp.
@@ -74,6 +74,16 @@ class LaneCutter final : public Splitter {
   void bits(Instruction i);
   bool bits_by_chunks(Instruction i, Type from, Type to);
   Value gathered(const Parts& in, unsigned width, unsigned start, Type to);
+
+  // lane_products.cpp
+  bool product(Instruction i, Type w);
+  struct Halves {
+    Value low;                          // lanes whose lower halves are those asked for
+    bool zeros = false, signs = false;  // of the upper halves, where they are known to be that
+  };
+  Halves halves(Value v);
+  Halves widened_halves(Value v);
+  bool is_sign_of(Value v, Value lanes) const;
 
   // lane_memory.cpp
   struct Access {
