@@ -322,9 +322,9 @@ void webassembly_costs() {
     running(w);
   fmt::print(
       "Where the programs differ: argon2 of the library works in lanes throughout; of the modules one does\n"
-      "not, and the other takes lanes apart to multiply. The picture's module inflates by code of its own,\n"
-      "the library by zlib's. What levels and checks make is read along a line, what registers cost in the\n"
-      "table above.\n");
+      "not, and the other takes lanes apart to multiply, which -O1 puts together again. The picture's module\n"
+      "inflates by code of its own, the library by zlib's. What levels and checks make is read along a line,\n"
+      "what registers cost in the table above.\n");
 }
 
 }  // namespace porphyry::bench
