@@ -79,6 +79,11 @@ class ValueStays {
     }
   }
 
+  bool knows(Value v) const {
+    return std::binary_search(rows_.begin(), rows_.end(), Row{v.index, {}},
+                              [](const Row& a, const Row& b) { return a.value < b.value; });
+  }
+
   int64_t frame_place(size_t slot) const {
     const uint64_t above =
         code_.frame_bytes + target_.frame.saved_bytes(target_, code_.saved) + target_.frame.return_bytes;
@@ -170,8 +175,15 @@ class VariableWalk {
     }
   }
 
+  // What has no register of its own may be the bits of a value that has one.
+  Value holder_of(Value v) const {
+    while (v.exists() && !stays_.knows(v) && f_.definition(v).exists() && f_.op(f_.definition(v)) == Op::Bits)
+      v = f_.operand(f_.definition(v), 0);
+    return v;
+  }
+
   uint32_t meaning_of(const Watched& w) {
-    Meaning m{Where::Register, w.value.index};
+    Meaning m{Where::Register, holder_of(w.value).index};
     if (w.slot.exists()) {
       const auto slot = slots_.find(w.slot.index);
       if (slot == slots_.end()) return gone;

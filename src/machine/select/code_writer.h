@@ -47,6 +47,8 @@ class CodeWriter {
   // The register that is a value's own.
   Register register_of(Value v);
   bool has_register(Value v) const { return registers_[v] != no_register; }
+  // `v`, which has no register, is in that of another value from here on.
+  void shares(Value v, Register r) { registers_[v] = r; }
   // The register a value is in; a constant without one of its own is made on the spot, once a stretch.
   Register use(Value v);
   // Constants made before a call or another block are not used behind it.

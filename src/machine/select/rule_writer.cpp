@@ -34,6 +34,17 @@ class RuleUse {
   }
 
   void set_result(Register r) { result_ = r; }
+  // For a rule that does nothing but copy a value into a result of the same width: the value's register.
+  Register only_copied(Value result) const {
+    const RuleStep& first = rule_.steps[0];
+    if (rule_.steps.size() != 1 || first.form != copy_form || first.in[0].kind != SourceKind::Variable ||
+        first.out[0].kind != SourceKind::Variable)
+      return no_register;
+    const Value v = value_of(first.in[0]);
+    const bool alike = v.exists() && !w_.f.is_constant(v) &&
+                       carrier(w_.f.type(v)).total_bits() == carrier(w_.f.type(result)).total_bits();
+    return alike ? registers_[static_cast<size_t>(first.in[0].variable)] : no_register;
+  }
   void write() {
     for (const RuleStep& step : rule_.steps) one(step);
   }
@@ -186,7 +197,12 @@ class RuleUse {
 void write_rule(CodeWriter& w, const Match& m, Instruction i, const Ways& ways) {
   RuleUse use(w, m, no_register, ways);
   use.bind();
-  if (w.f.result_count(i)) use.set_result(w.register_of(w.f.result(i)));
+  if (w.f.result_count(i)) {
+    const Value result = w.f.result(i);
+    if (const Register r = use.only_copied(result); is_virtual(r) && !w.has_register(result))
+      return w.shares(result, r);
+    use.set_result(w.register_of(result));
+  }
   use.write();
 }
 
