@@ -3,7 +3,10 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <cstring>
 #include <map>
+#include <optional>
+#include <random>
 
 #include "porphyry/ir/compute.h"
 #include "porphyry/jit/jit.h"
@@ -202,6 +205,34 @@ const Row rows[] = {
      "  e = widen.s i64[2] c\n  f = widen.s i64[2] d\n  g = mul e, f\n  store g, [q]\n",
      {{"pmuldq", 1}, {"pshufd", 2}, {"pcmpgtd", 0}},
      6},
+    {"products of bytes",
+     "  a = load i8[16] [p]\n  b = load i8[16] [q]\n  c = mul a, b\n  store c, [q]\n",
+     {{"pmullw", 2}},
+     9},
+    {"bits of bytes",
+     "  a = load i8[16] [p]\n  b = popcount a\n  store b, [q]\n",
+     {{"popcnt.32", 0}, {"paddb", 2}, {"psubb", 1}},
+     13},
+    {"shifts of bytes by amounts of their own",
+     "  a = load i8[16] [p]\n  b = load i8[16] [q]\n  c = shl a, b\n  store c, [q]\n",
+     {{"pcmpgtb", 3}},
+     36},
+    {"upper halves of products",
+     "  a = load i32[4] [p]\n  b = load i32[4] [q]\n  c = mulhi.u a, b\n  store c, [q]\n",
+     {{"pmuludq", 2}},
+     10},
+    {"signs of wide lanes, shifted",
+     "  a = load i64[2] [p]\n  b = shr.s a, 5\n  store b, [q]\n",
+     {{"psrlq", 1}, {"psubq", 1}},
+     5},
+    {"the larger of wide lanes",
+     "  a = load i64[2] [p]\n  b = load i64[2] [q]\n  c = max.s a, b\n  store c, [q]\n",
+     {{"pcmpgtq", 1}},
+     7},
+    {"floats of unsigned numbers",
+     "  a = load i32[4] [p]\n  b = to_float.u f32[4] a\n  store b, [q]\n",
+     {{"cvtdq2ps", 2}},
+     8},
     {"wide products",
      "  a = load i64[2] [p]\n  b = load i64[2] [q]\n  c = mul a, b\n  store c, [q]\n",
      {{"pmuludq", 3}, {"imul.64", 0}},
@@ -220,6 +251,103 @@ TEST(Lanes, BecomeTheInstructionsForThem) {
     for (auto [name, count] : row.wanted)
       EXPECT_EQ(is[name], count) << row.what << ": " << name << " in" << list;
     EXPECT_LE(all, row.at_most) << row.what << ":" << list;
+  }
+}
+
+// Numbers at which something changes, and others.
+std::vector<uint64_t> numbers_for(unsigned width) {
+  std::vector<uint64_t> out;
+  std::mt19937_64 random(width);
+  for (unsigned k = 0; k < width; k += 1 + width / 16)
+    for (uint64_t off : {0, 1, -1}) out.push_back((uint64_t(1) << k) + off);
+  for (int k = 0; k < 20; ++k) out.push_back(random());
+  for (int k = 0; k < 12; ++k) out.push_back(random() % (2 * width));  // amounts
+  while (out.size() % 8) out.push_back(~uint64_t(0));
+  return out;
+}
+
+// Each operation on registers full of i16, i32 and i64, from all pairs of such numbers; shifts by constants,
+// too.
+TEST(Lanes, WiderOnesComputeTheSameAsScalars) {
+  struct Case {
+    Op op;
+    Type t;
+    bool truth;
+    std::optional<unsigned> by;
+  };
+  std::vector<Case> cases;
+  std::string text = "module m\n";
+  auto add = [&](const OperationInfo& row, Type t, std::optional<unsigned> by) {
+    const bool truth = row.result == ResultRule::Truth, one = row.layout == Layout::One;
+    const std::string second = one ? "" : by ? fmt::format(", {}", *by) : ", b";
+    const std::string lanes = t.with_lanes(128 / t.bits()).name();
+    text += fmt::format(
+        "func f{0}(p: ptr, q: ptr, out: ptr) {{\na:\n  a = load {1} [p]\n  b = load {1} [q]\n"
+        "  {2} = {3} a{4}\n{5}  store r, [out]\n  return\n}}\n",
+        cases.size(), lanes, truth ? "c" : "r", row.name, second, truth ? "  r = pick c, a, b\n" : "");
+    cases.push_back({row.op, t, truth, by});
+  };
+  for (unsigned width : {16u, 32u, 64u})
+    for (const OperationInfo& row : all_operations()) {
+      if (row.layout > Layout::Two || !row.accepts_shape(Shape::Integer) || row.may_trap()) continue;
+      add(row, Type::integer(width), {});
+      if (row.name.starts_with("sh") || row.name.starts_with("rot"))
+        for (unsigned by : {1u, width / 2, width - 1}) add(row, Type::integer(width), by);
+    }
+  Realm realm;
+  auto module = testing::must_read(realm, text);
+  for (Features features : {Features(0), target().usual_features}) {
+    auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
+    ASSERT_TRUE(jit.good()) << render(jit.why());
+    for (size_t k = 0; k < cases.size(); ++k) {
+      const Case& c = cases[k];
+      auto f = *(*jit)->function<void(const void*, const void*, void*)>(fmt::format("f{}", k));
+      const unsigned bytes = c.t.bits() / 8, lanes = 16 / bytes;
+      const std::vector<uint64_t> all = numbers_for(c.t.bits());
+      auto fill = [&](uint8_t* to, size_t from, size_t step) {
+        for (unsigned j = 0; j < lanes; ++j)
+          std::memcpy(to + j * bytes, &all[(from + j * step) % all.size()], bytes);
+      };
+      for (size_t x = 0; x < all.size(); x += lanes)
+        for (size_t y = 0; y < all.size(); ++y) {
+          uint8_t a[16], b[16], out[16];
+          fill(a, x, 1), fill(b, y, 3);
+          f(a, b, out);
+          for (unsigned j = 0; j < lanes; ++j) {
+            uint64_t u = 0, v = 0, is = 0;
+            std::memcpy(&u, a + j * bytes, bytes), std::memcpy(&v, b + j * bytes, bytes);
+            std::memcpy(&is, out + j * bytes, bytes);
+            const Bits in[] = {u, c.by ? *c.by : v};
+            const bool one = info(c.op).layout == Layout::One;
+            const Computed meant = compute(c.op, c.t, c.truth ? Type::boolean() : c.t, {in, one ? 1u : 2u});
+            ASSERT_EQ(is, c.truth ? (meant.bits ? u : v) : static_cast<uint64_t>(meant.bits))
+                << info(c.op).name << " of " << c.t.name() << ' ' << u << ' ' << v;
+          }
+        }
+    }
+  }
+}
+
+TEST(Lanes, UnsignedNumbersBecomeTheFloatsNearestToThem) {
+  Realm realm;
+  auto module = testing::must_read(
+      realm,
+      "module m\nfunc f(p: ptr, out: ptr) {\na:\n  a = load i32[4] [p]\n  r = to_float.u f32[4] a\n"
+      "  store r, [out]\n  return\n}\n");
+  auto jit = Jit::compile(*module, target(), {.check_allocation = true});
+  ASSERT_TRUE(jit.good()) << render(jit.why());
+  auto f = *(*jit)->function<void(const void*, void*)>("f");
+  std::mt19937_64 random(3);
+  for (size_t round = 0; round < 1'000'000; ++round) {
+    uint32_t in[4];
+    float out[4];
+    // Few bits between zeros or ones lie in the middle of two floats, or beside that.
+    for (uint32_t& x : in) {
+      x = static_cast<uint32_t>(random()) << random() % 32 >> random() % 32;
+      if (random() % 2) x = ~x;
+    }
+    f(in, out);
+    for (int k = 0; k < 4; ++k) ASSERT_EQ(out[k], static_cast<float>(in[k])) << in[k];
   }
 }
 

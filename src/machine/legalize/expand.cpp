@@ -30,14 +30,6 @@ bool is_signed(Op op) {
   }
 }
 
-// The number 0x0f0f… whose ones and zeros alternate in runs of `run` bits.
-uint64_t stripes(unsigned run, unsigned width) {
-  uint64_t m = 0;
-  for (unsigned k = 0; k < width; ++k)
-    if (k / run % 2 == 0) m |= uint64_t(1) << k;
-  return m;
-}
-
 }  // namespace
 
 // Whether the exact sum or difference does not fit: its sign is not the one the operands' signs ask for.

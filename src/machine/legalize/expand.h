@@ -7,6 +7,13 @@
 
 namespace porphyry::machine {
 
+// The number 0x0f0f… whose ones and zeros alternate in runs of `run` bits, ones lowest.
+constexpr uint64_t stripes(unsigned run, unsigned width) {
+  uint64_t m = 0;
+  for (unsigned k = 0; k < width; k += 2 * run) m |= static_cast<uint64_t>(mask_of(run)) << k;
+  return m;
+}
+
 class Expander {
  public:
   Expander(Module& module, Function& function, const Coverage& coverage, Helpers& helpers)

@@ -1,5 +1,6 @@
 // Arithmetic, comparisons and conversions on lanes.
 #include <bit>
+#include <cmath>
 
 #include "lanes.h"
 #include "porphyry/ir/compute.h"
@@ -18,6 +19,13 @@ Op signed_op(Op op) {
     case Op::GeU: return Op::GeS;
     default: return op;
   }
+}
+
+// Of each pair of lanes the upper one in both places.
+std::vector<uint16_t> upper_halves(Type lanes) {
+  std::vector<uint16_t> out;
+  for (unsigned k = 0; k < lanes.lanes(); ++k) out.push_back(static_cast<uint16_t>(k | 1));
+  return out;
 }
 
 }  // namespace
@@ -137,24 +145,46 @@ void LaneCutter::pick(Instruction i) {
 
 // ---- comparisons ------------------------------------------------------------------------------------------
 
+// Whether a greater signed number is found by comparing the halves of both.
+bool LaneCutter::compares_halves(Op op, Type w) const {
+  if (op != Op::GtS || !w.is_integer() || w.bits() < 16) return false;
+  Type half = views_.mask_type(Type::integer(w.bits() / 2));
+  return half.exists() && coverage_.covers(Op::Sub, w, w) && coverage_.mask(Op::Eq, half) &&
+         coverage_.mask(Op::GtS, half) && coverage_.by_constant(Op::ShrS, half) &&
+         coverage_.shuffle(half, true, upper_halves(half));
+}
+
+// The upper half decides, or where these are equal the sign of the difference, which does not overflow then.
+Value LaneCutter::greater_by_halves(Value a, Value b) {
+  Type w = pen_.type(a), half = views_.mask_type(Type::integer(w.bits() / 2));
+  Value x = views_.bits(pen_, a, half), y = views_.bits(pen_, b, half);
+  Value less = views_.bits(pen_, pen_.sub(b, a), half);
+  Value sign = pen_.or_(pen_.and_(less, mask(Op::Eq, x, y)), mask(Op::GtS, x, y));
+  sign = pen_.shuffle(sign, sign, upper_halves(half));
+  return views_.bits(pen_, pen_.shr_s(sign, half.bits() - 1), w);
+}
+
 // Whether `mask` can say a comparison of these lanes in what the book covers.
 bool LaneCutter::maskable(Op op, Type w) const {
-  if (coverage_.mask(op, w)) return true;
+  auto is_direct = [&](Op o) { return coverage_.mask(o, w) || compares_halves(o, w); };
+  if (is_direct(op)) return true;
   const Relatives* r = relatives_of(op);
   if (!r) return false;
-  if (coverage_.mask(r->mirrored, w)) return true;
-  if (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w)) return true;
+  if (is_direct(r->mirrored) || is_direct(r->opposite) || is_direct(relatives_of(r->opposite)->mirrored))
+    return true;
   return signed_op(op) != op && maskable(signed_op(op), w);
 }
 
 Value LaneCutter::mask(Op op, Value a, Value b) {
   Type w = pen_.type(a), m = views_.mask_type(w);
+  auto is_direct = [&](Op o) { return coverage_.mask(o, w) || compares_halves(o, w); };
   auto direct = [&](Op o, Value x, Value y) {
+    if (!coverage_.mask(o, w)) return greater_by_halves(x, y);
     return pen_.make(Op::Neg, {pen_.make(Op::WidenU, {pen_.make(o, {x, y})}, m)});
   };
-  if (coverage_.mask(op, w)) return direct(op, a, b);
+  if (is_direct(op)) return direct(op, a, b);
   const Relatives* r = relatives_of(op);
-  if (coverage_.mask(r->mirrored, w)) return direct(r->mirrored, b, a);
+  if (is_direct(r->mirrored)) return direct(r->mirrored, b, a);
   bool is_unsigned = signed_op(op) != op;
   // a <= b where the smaller of both is a.
   if (is_unsigned && coverage_.mask(Op::Eq, w)) {
@@ -168,7 +198,7 @@ Value LaneCutter::mask(Op op, Value a, Value b) {
       return direct_order ? same : pen_.make(Op::Not, {same});
     }
   }
-  if (coverage_.mask(r->opposite, w) || coverage_.mask(relatives_of(r->opposite)->mirrored, w))
+  if (is_direct(r->opposite) || is_direct(relatives_of(r->opposite)->mirrored))
     return pen_.make(Op::Not, {mask(r->opposite, a, b)});
   Value sign = f_.constant(w, Bits(1) << (w.bits() - 1));
   return mask(signed_op(op), pen_.xor_(a, sign), pen_.xor_(b, sign));
@@ -192,27 +222,32 @@ bool LaneCutter::other_ways(Instruction i, Type w) {
     case Op::MaxS:
     case Op::MaxU: return by_comparison(i, w);
     case Op::Abs: return w.is_integer() && by_comparison(i, w);
-    case Op::Mul: return w.is_integer() && coverage_.low_halves(Op::Mul, w) && product(i, w);
+    case Op::Mul: return w.is_integer() && product(i, w);
+    case Op::MulHiS:
+    case Op::MulHiU: return high_product(i, w);
     case Op::Shl:
     case Op::ShrU:
     case Op::ShrS:
     case Op::RotL:
     case Op::RotR: return shift(i, w);
-    case Op::ReverseBytes: {
-      Type bytes = views_.whole(Type::integer(8));
-      std::vector<uint16_t> order;
-      for (unsigned k = 0; k < bytes.lanes(); ++k)
-        order.push_back(static_cast<uint16_t>(k ^ (w.element_bytes() - 1)));
-      if (!coverage_.shuffle(bytes, true, order)) return false;
-      Parts out;
-      for (Value v : views_.chunks(f_.operand(i, 0))) {
-        Value b = views_.bits(pen_, v, bytes);
-        out.push_back(views_.bits(pen_, pen_.shuffle(b, b, order), w));
-      }
-      return now_chunks(f_.result(i), out), true;
-    }
+    case Op::Popcount:
+    case Op::Ctz:
+    case Op::Clz: return count_bits(i, w);
+    case Op::ReverseBytes: return reverse_bytes(i, w);
     default: return false;
   }
+}
+
+// The same for each chunk.
+bool LaneCutter::each_chunk(Instruction i, const std::function<Value(Value)>& make) {
+  Parts out;
+  for (Value x : views_.chunks(f_.operand(i, 0))) out.push_back(make(x));
+  return now_chunks(f_.result(i), out), true;
+}
+bool LaneCutter::each_pair(Instruction i, const std::function<Value(Value, Value)>& make) {
+  Parts a = views_.chunks(f_.operand(i, 0)), b = views_.chunks(f_.operand(i, 1)), out;
+  for (size_t k = 0; k < a.size(); ++k) out.push_back(make(a[k], b[k]));
+  return now_chunks(f_.result(i), out), true;
 }
 
 // The smaller and the larger of two, the larger of a value and its negative.
@@ -221,61 +256,9 @@ bool LaneCutter::by_comparison(Instruction i, Type w) {
   bool is_abs = op == Op::Abs;
   Op compare = op == Op::MinS ? Op::LtS : op == Op::MinU ? Op::LtU : op == Op::MaxU ? Op::GtU : Op::GtS;
   if (!masks_ || !maskable(compare, w)) return false;
-  Parts a = views_.chunks(f_.operand(i, 0)), b = is_abs ? a : views_.chunks(f_.operand(i, 1)), out;
-  for (size_t k = 0; k < a.size(); ++k) {
-    Value x = a[k], y = is_abs ? pen_.make(Op::Sub, {f_.constant(w, 0), x}) : b[k];
-    out.push_back(chosen(mask(compare, x, y), x, y));
-  }
-  now_chunks(f_.result(i), out);
-  return true;
-}
-
-// By an amount that is the same for all lanes: a constant, or a value in all lanes.
-bool LaneCutter::shift(Instruction i, Type w) {
-  Op op = f_.op(i);
-  Value amount = f_.operand(i, 1);
-  bool rotates = op == Op::RotL || op == Op::RotR;
-  Op up = op == Op::RotR ? Op::ShrU : rotates ? Op::Shl : op, down = op == Op::RotR ? Op::Shl : Op::ShrU;
-  auto covered = [&](auto how) { return how(up) && (!rotates || how(down)); };
-  Parts v = views_.chunks(f_.operand(i, 0)), out;
-  if (f_.is_constant(amount)) {
-    if (!f_.is_uniform(amount)) return false;
-    unsigned by = static_cast<unsigned>(f_.constant_bits(amount) % w.bits());
-    if (!covered([&](Op o) { return coverage_.by_constant(o, w); })) return !rotates && shift_bytes(i, w, by);
-    for (Value x : v) {
-      Value moved = by ? pen_.make(up, {x, f_.constant(w, by)}) : x;
-      if (rotates && by) moved = pen_.or_(moved, pen_.make(down, {x, f_.constant(w, w.bits() - by)}));
-      out.push_back(moved);
-    }
-    return now_chunks(f_.result(i), out), true;
-  }
-  Instruction d = f_.definition(views_.chunks(amount)[0]);
-  for (Value x : views_.chunks(amount))
-    if (f_.definition(x) != d) return false;
-  if (rotates || !d.exists() || f_.op(d) != Op::Splat || !coverage_.by_splat(op, w)) return false;
-  for (Value x : v) out.push_back(pen_.make(op, {x, pen_.convert(Op::Splat, w, f_.operand(d, 0))}));
-  return now_chunks(f_.result(i), out), true;
-}
-
-// Lanes half as wide as any that the book shifts: in lanes twice as wide, what crosses over masked away.
-bool LaneCutter::shift_bytes(Instruction i, Type w, unsigned by) {
-  Op op = f_.op(i), wide_op = op == Op::Shl ? op : Op::ShrU;
-  Type wide = views_.mask_type(Type::integer(2 * w.bits()));
-  if (!wide.exists() || !coverage_.by_constant(wide_op, wide)) return false;
-  Bits full = mask_of(w.bits()), kept = op == Op::Shl ? full << by & full : full >> by;
-  Parts out;
-  for (Value x : views_.chunks(f_.operand(i, 0))) {
-    if (by) {
-      Value y = pen_.make(wide_op, {views_.bits(pen_, x, wide), f_.constant(wide, by)});
-      x = pen_.and_(views_.bits(pen_, y, w), kept);
-      // The sign comes back by subtracting its place.
-      Value sign = f_.constant(w, (Bits(1) << (w.bits() - 1)) >> by);
-      if (op == Op::ShrS) x = pen_.sub(pen_.xor_(x, sign), sign);
-    }
-    out.push_back(x);
-  }
-  now_chunks(f_.result(i), out);
-  return true;
+  auto better = [&](Value x, Value y) { return chosen(mask(compare, x, y), x, y); };
+  if (!is_abs) return each_pair(i, better);
+  return each_chunk(i, [&](Value x) { return better(x, pen_.make(Op::Sub, {f_.constant(w, 0), x})); });
 }
 
 // ---- conversions ------------------------------------------------------------------------------------------
@@ -296,6 +279,8 @@ bool LaneCutter::convert_chunks(Instruction i, Type a, Type b) {
   Op op = f_.op(i);
   if (a.lanes() == b.lanes() && coverage_.covers(op, a, b)) return chunk_by_chunk(i, a, b), true;
   if (a.is_integer() && b.is_integer()) return convert_whole(i, a, b);
+  if (op == Op::ToFloatU && a.lanes() == b.lanes() && coverage_.covers(Op::ToFloatS, a, b))
+    return each_chunk(i, [&](Value x) { return float_of_halves(x, b); });
   return convert_float(i, a, b);
 }
 
@@ -317,6 +302,17 @@ bool LaneCutter::convert_whole(Instruction i, Type a, Type b) {
   while (pen_.type(v[0]).bits() > b.bits()) v = views_.halved(pen_, v, lanes);
   now_chunks(f_.result(i), v);
   return true;
+}
+
+// Both halves are exact as floats, and so is the upper one in its place: only their sum is rounded.
+Value LaneCutter::float_of_halves(Value x, Type to) {
+  unsigned half = pen_.type(x).bits() / 2;
+  auto floats = [&](Value v) { return pen_.make(Op::ToFloatS, {v}, to); };
+  Value high = floats(pen_.shr_u(x, half)), low = floats(pen_.and_(x, mask_of(half)));
+  Value place =
+      f_.constant(to, to.bits() == 32 ? std::bit_cast<uint32_t>(std::ldexp(1.0f, static_cast<int>(half)))
+                                      : std::bit_cast<uint64_t>(std::ldexp(1.0, static_cast<int>(half))));
+  return pen_.add(pen_.mul(high, place), low);
 }
 
 // To twice as wide lanes from the lower half, to half as wide ones from two.

@@ -1,8 +1,9 @@
-// Products of lanes that the book multiplies in halves only.
+// Products of lanes that the book multiplies in halves, or as lanes twice as wide.
 //
 // Idea: what makes an operand often says that its upper halves are zeros or signs, as widening does; then one
 // product of halves is the product. Else it is long multiplication, low * low + (high * low + low * high)
-// shifted up, without those that are known to be zeros. O(lanes).
+// shifted up, without those that are known to be zeros. Upper halves of products, and products of lanes too
+// narrow for the book, are made of every second lane and of those between. O(lanes).
 #include <algorithm>
 
 #include "lanes.h"
@@ -89,33 +90,68 @@ LaneCutter::Halves LaneCutter::widened_halves(Value v) {
   return {views_.bits(pen_, pen_.shuffle(from, from, order), w), zeros, !zeros};
 }
 
-// Long multiplication in halves of lanes, without those that are known to be zeros.
-bool LaneCutter::product(Instruction i, Type w) {
-  unsigned half = w.bits() / 2;
-  Value mask = f_.constant(w, mask_of(half)), by = f_.constant(w, half);
-  // Written so that the rules for such products find them, whatever the operands are.
-  auto times = [&](Value x, Value y) {
-    return pen_.write(Op::Mul, {pen_.write(Op::And, {x, mask}), pen_.write(Op::And, {y, mask})});
+// The product of the lower halves of lanes, as numbers with signs or without; written so that rules for such
+// products find it, whatever the operands are.
+Value LaneCutter::times(Value x, Value y, bool with_signs) {
+  Type w = pen_.type(x);
+  Value mask = f_.constant(w, mask_of(w.bits() / 2)), by = f_.constant(w, w.bits() / 2);
+  auto half = [&](Value v) {
+    return with_signs ? pen_.write(Op::ShrS, {pen_.write(Op::Shl, {v, by}), by})
+                      : pen_.write(Op::And, {v, mask});
   };
-  auto extended = [&](Value x) { return pen_.write(Op::ShrS, {pen_.write(Op::Shl, {x, by}), by}); };
-  bool with_signs = coverage_.signed_halves(Op::Mul, w);
-  Parts a = views_.chunks(f_.operand(i, 0)), b = views_.chunks(f_.operand(i, 1)), out;
-  for (size_t k = 0; k < a.size(); ++k) {
-    Halves x = halves(a[k]), y = halves(b[k]);
-    if (with_signs && x.signs && y.signs) {
-      out.push_back(pen_.write(Op::Mul, {extended(x.low), extended(y.low)}));
-      continue;
-    }
-    Value crossed, low = times(x.low, y.low);
-    if (!x.zeros) crossed = times(pen_.shr_u(a[k], half), y.low);
-    if (!y.zeros) {
-      Value other = times(x.low, pen_.shr_u(b[k], half));
-      crossed = crossed.exists() ? pen_.add(crossed, other) : other;
-    }
-    out.push_back(crossed.exists() ? pen_.add(low, pen_.shl(crossed, half)) : low);
+  return pen_.write(Op::Mul, {half(x), half(y)});
+}
+
+bool LaneCutter::product(Instruction i, Type w) {
+  if (coverage_.low_halves(Op::Mul, w))
+    return each_pair(i, [&](Value x, Value y) { return long_product(x, y); });
+  Type wide = views_.mask_type(Type::integer(2 * w.bits()));
+  return wide.exists() && coverage_.covers(Op::Mul, wide, wide) && coverage_.by_constant(Op::ShrU, wide) &&
+         each_pair(i, [&](Value x, Value y) { return product_as(wide, x, y); });
+}
+
+// Long multiplication in halves of lanes, without those that are known to be zeros.
+Value LaneCutter::long_product(Value a, Value b) {
+  unsigned half = pen_.type(a).bits() / 2;
+  Halves x = halves(a), y = halves(b);
+  if (x.signs && y.signs && coverage_.signed_halves(Op::Mul, pen_.type(a))) return times(x.low, y.low, true);
+  Value crossed, low = times(x.low, y.low, false);
+  if (!x.zeros) crossed = times(pen_.shr_u(a, half), y.low, false);
+  if (!y.zeros) {
+    Value other = times(x.low, pen_.shr_u(b, half), false);
+    crossed = crossed.exists() ? pen_.add(crossed, other) : other;
   }
-  now_chunks(f_.result(i), out);
-  return true;
+  return crossed.exists() ? pen_.add(low, pen_.shl(crossed, half)) : low;
+}
+
+// Of lanes twice as wide the products of the lower halves are there, behind others' bits, and those of the
+// upper ones where one of them stays in its place.
+Value LaneCutter::product_as(Type wide, Value a, Value b) {
+  Type w = pen_.type(a);
+  Value x = views_.bits(pen_, a, wide), y = views_.bits(pen_, b, wide);
+  Bits low = mask_of(w.bits());
+  Value even = pen_.and_(pen_.mul(x, y), low);
+  Value odd = pen_.mul(pen_.and_(x, low << w.bits()), pen_.shr_u(y, w.bits()));
+  return views_.bits(pen_, pen_.or_(even, odd), w);
+}
+
+// The upper halves of products of every second lane, as lanes twice as wide, and of those between them.
+bool LaneCutter::high_product(Instruction i, Type w) {
+  bool with_signs = f_.op(i) == Op::MulHiS;
+  Type wide = views_.mask_type(Type::integer(2 * w.bits()));
+  auto shifts = [&](Op op) { return wide.exists() && coverage_.by_constant(op, wide); };
+  if (!shifts(Op::ShrU)) return false;
+  bool halves = with_signs ? coverage_.signed_halves(Op::Mul, wide) : coverage_.low_halves(Op::Mul, wide);
+  bool whole =
+      coverage_.covers(Op::Mul, wide, wide) && (!with_signs || (shifts(Op::Shl) && shifts(Op::ShrS)));
+  if (!halves && !whole) return false;
+  return each_pair(i, [&](Value a, Value b) {
+    Value x = views_.bits(pen_, a, wide), y = views_.bits(pen_, b, wide);
+    unsigned n = w.bits();
+    Value even = pen_.shr_u(times(x, y, with_signs), n);
+    Value odd = pen_.and_(times(pen_.shr_u(x, n), pen_.shr_u(y, n), with_signs), mask_of(n) << n);
+    return views_.bits(pen_, pen_.or_(even, odd), w);
+  });
 }
 
 }  // namespace porphyry::machine

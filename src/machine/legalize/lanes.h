@@ -1,11 +1,13 @@
 // The step `lanes`: values with lanes become registers full of lanes where the book covers what is done to
-// them, the last one padded, and scalars where it does not. Four files: which operation goes which way and
-// what moves lanes about (lanes.cpp), arithmetic, comparisons and conversions (lane_operations.cpp), products
-// in halves of lanes (lane_products.cpp), memory (lane_memory.cpp).
+// them, the last one padded, and scalars where it does not. Five files: which operation goes which way and
+// what moves lanes about (lanes.cpp), arithmetic, comparisons and conversions (lane_operations.cpp), shifts
+// and counts of bits (lane_bits.cpp), products (lane_products.cpp), memory (lane_memory.cpp).
 //
 // What the convention passes in a register wide enough for 16 bytes stays of type f64[2] right where it
 // arrives or leaves: see signatures.cpp.
 #pragma once
+
+#include <functional>
 
 #include "lane_views.h"
 
@@ -58,25 +60,43 @@ class LaneCutter final : public Splitter {
   void chunk_by_chunk(Instruction i, Type w, Type result);
   void logic(Instruction i);
   void pick(Instruction i);
-  void picked(Instruction i, const Parts& masks, const Parts& a, const Parts& b);
   void compare(Instruction i);
+  bool compares_halves(Op op, Type w) const;
+  Value greater_by_halves(Value a, Value b);
   bool maskable(Op op, Type w) const;
   Value mask(Op op, Value a, Value b);
   Value chosen(Value mask, Value a, Value b);
   bool by_comparison(Instruction i, Type w);
-  bool shift(Instruction i, Type w);
-  bool shift_bytes(Instruction i, Type w, unsigned by);
   bool other_ways(Instruction i, Type w);
+  bool each_chunk(Instruction i, const std::function<Value(Value)>& make);
+  bool each_pair(Instruction i, const std::function<Value(Value, Value)>& make);
   void convert(Instruction i);
   bool convert_chunks(Instruction i, Type from, Type to);
   bool convert_whole(Instruction i, Type from, Type to);
   bool convert_float(Instruction i, Type from, Type to);
+  Value float_of_halves(Value x, Type to);
   void bits(Instruction i);
   bool bits_by_chunks(Instruction i, Type from, Type to);
   Value gathered(const Parts& in, unsigned width, unsigned start, Type to);
 
+  // lane_bits.cpp
+  Type shifted_as(Op op, Type w) const;
+  bool may_shift(Op op, Type w) const;
+  Value shifted(Op op, Value x, unsigned by);
+  Value turned(Op op, Value x, unsigned by);
+  bool shift(Instruction i, Type w);
+  bool shift_by_one_amount(Instruction i, Type w);
+  Value turned_by_bits(Op op, Value x, Value by);
+  Value counted(Value x);
+  bool count_bits(Instruction i, Type w);
+  bool reverse_bytes(Instruction i, Type w);
+
   // lane_products.cpp
   bool product(Instruction i, Type w);
+  Value times(Value x, Value y, bool with_signs);
+  Value long_product(Value a, Value b);
+  Value product_as(Type wide, Value a, Value b);
+  bool high_product(Instruction i, Type w);
   struct Halves {
     Value low;                          // lanes whose lower halves are those asked for
     bool zeros = false, signs = false;  // of the upper halves, where they are known to be that

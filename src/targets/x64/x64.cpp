@@ -16,7 +16,7 @@ machine::Features features_here() {
   unsigned a = 0, b = 0, c = 0, d = 0;
   if (!__get_cpuid(1, &a, &b, &c, &d)) return 0;
   return (c & bit_SSE4_1 ? 1u : 0u) | (c & bit_POPCNT ? 2u : 0u) | (c & bit_SSE3 ? 4u : 0u) |
-         (c & bit_SSSE3 ? 8u : 0u);
+         (c & bit_SSSE3 ? 8u : 0u) | (c & bit_SSE4_2 ? 16u : 0u);
 }
 
 uint64_t program_counter(const void* signal_context) {
