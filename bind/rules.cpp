@@ -75,7 +75,7 @@ std::optional<BoundRule> RuleReader::run() {
   return std::move(out_);
 }
 
-// where k fits i32 · fits u12 · masked 31 · not -1
+// where k fits i32 · fits u12 · masked 31 · not -1 · nonzero
 void RuleReader::condition(const Line& line, const WordList& w) {
   BoundNode n;
   n.kind = NodeKind::Constant;
@@ -86,8 +86,11 @@ void RuleReader::condition(const Line& line, const WordList& w) {
     n.fit = Fit::Masked, n.literal = static_cast<uint64_t>(*number(w[3]));
   else if (w.size() == 4 && w[2] == "not" && number(w[3]))
     n.fit = Fit::Not, n.literal = static_cast<uint64_t>(*number(w[3]));
+  else if (w.size() == 3 && w[2] == "nonzero")
+    n.fit = Fit::Nonzero;
   else
-    return void(fail(line, "this condition is not known", "NAME fits iN, fits uN, masked N or not N"));
+    return void(
+        fail(line, "this condition is not known", "NAME fits iN, fits uN, masked N, not N or nonzero"));
   fits_[w[1]] = n;
 }
 

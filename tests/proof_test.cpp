@@ -173,6 +173,12 @@ class RuleProof {
         solver_.add(Algebra::sign_extend(low(), t.bits()) == v);
       if (n.fit == Fit::Unsigned && t.bits() > n.literal)
         solver_.add(Algebra::zero_extend(low(), t.bits()) == v);
+      if (n.fit == Fit::Nonzero) {
+        const Term size = v & algebra_.number(t.bits(), static_cast<uint64_t>(mask_of(t.bits() - 1)));
+        const uint64_t infinity = t.bits() == 32 ? 0x7f800000 : 0x7ff0000000000000;
+        solver_.add(size != algebra_.number(t.bits(), 0) &&
+                    z3::ule(size, algebra_.number(t.bits(), infinity)));
+      }
       if (n.fit == Fit::Not) solver_.add(v != Algebra::zero_extend(algebra_.number(64, n.literal), t.bits()));
     }
     if (uniform) v = algebra_.repeated(v, t.lanes());

@@ -125,6 +125,7 @@ class PatternProgram {
       case Fit::Not:
         if (bits % 4 == 0) bits = 5;
         break;
+      case Fit::Nonzero:
       case Fit::Any:
         if (n.result.is_float())
           bits = n.result.bits() == 32 ? std::bit_cast<uint32_t>(2.5f) : std::bit_cast<uint64_t>(-3.75);

@@ -140,8 +140,8 @@ inline constexpr FormIndex first_real_form = 4;
 
 enum class NodeKind : uint8_t { Operation, Constant, Register, Literal, Memory };
 // Which constants a node takes: any, those that fit a signed or unsigned literal of so many bits, a masked
-// amount, all but one.
-enum class Fit : uint8_t { Any, Signed, Unsigned, Masked, Not };
+// amount, all but one, floats that are neither a zero nor NaN.
+enum class Fit : uint8_t { Any, Signed, Unsigned, Masked, Not, Nonzero };
 struct PatternNode {
   NodeKind kind;
   Op op = Op::Add;

@@ -27,7 +27,8 @@ class Algebra {
   // Whether a term so far used a function of which nothing is known: what then cannot be shown may still be
   // right.
   bool is_vague() const { return vague_; }
-  // What is known of such functions all the same: sums have no order, and no number stays no number.
+  // What is known of such functions all the same: sums have no order, a zero adds nothing, and no number
+  // stays no number.
   const Terms& facts() const { return facts_; }
 
   Term number(unsigned bits, uint64_t value) const {
@@ -301,6 +302,14 @@ class Algebra {
   Term below(const Term& a, const Term& b) const { return Term(c_, Z3_mk_fpa_lt(c_, real(a), real(b))); }
   Term equal(const Term& a, const Term& b) const { return Term(c_, Z3_mk_fpa_eq(c_, real(a), real(b))); }
 
+  // -0 adds nothing to any number, 0 makes a 0 of -0.
+  Term sums_with_zeros(const Term& a, const Term& zero, const Term& sum) const {
+    const unsigned width = bits(a);
+    const Term plus = number(width, 0), minus = z3::shl(number(width, 1), number(width, width - 1));
+    const Term with_plus = z3::ite(a == minus, plus, a);
+    return is_nan(a) || ((zero != minus || sum == a) && (zero != plus || sum == with_plus));
+  }
+
   std::optional<Term> of_floats(Op op, Type t, Type result, const Terms& in) {
     const Term& a = in[0];
     const Term& b = in.back();
@@ -326,6 +335,8 @@ class Algebra {
     }
     Term out = unknown(op, t, result, in);
     if (info(op).commutes()) facts_.push_back(out == unknown(op, t, result, {b, a}));
+    if (op == Op::Add)
+      facts_.push_back(sums_with_zeros(a, b, out)), facts_.push_back(sums_with_zeros(b, a, out));
     if (op != Op::Rem) facts_.push_back(z3::implies(is_nan(a) || is_nan(b), is_nan(out)));
     return out;
   }

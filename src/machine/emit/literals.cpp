@@ -10,7 +10,8 @@ bool takes(const PatternNode& n, int64_t number) {
     case Fit::Any: return n.kind == NodeKind::Constant || static_cast<int64_t>(n.literal) == number;
     case Fit::Signed: return fits_signed(number, static_cast<unsigned>(n.literal));
     case Fit::Unsigned: return static_cast<uint64_t>(number) >> n.literal == 0;
-    case Fit::Masked: return false;
+    case Fit::Masked:
+    case Fit::Nonzero: return false;
     case Fit::Not: return static_cast<uint64_t>(number) != n.literal;
   }
   return false;

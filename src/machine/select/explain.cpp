@@ -140,6 +140,8 @@ class Walk {
         return stop(fmt::format("{} does not fit {} bits", text(v), n.literal));
       if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
         return stop(fmt::format("it is for all constants but {}", text(v)));
+      if (n.fit == Fit::Nonzero && !is_nonzero(f_.type(v), bits))
+        return stop(fmt::format("{} is a zero or NaN", text(v)));
     }
     ++fitted_;
     return {};

@@ -155,6 +155,7 @@ PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) cons
     if (n.fit == Fit::Unsigned && bits >> n.literal) return false;
     if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
       return false;
+    if (n.fit == Fit::Nonzero && !is_nonzero(f_.type(v), bits)) return false;
   }
   if (n.variable < 0) return true;
   if (Value bound = m.value(static_cast<size_t>(n.variable)); bound.exists()) return bound == v;

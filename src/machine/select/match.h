@@ -13,6 +13,12 @@ namespace porphyry::machine {
 // The operand whose type tells rules of one operation apart.
 size_t typed_operand(Op op, size_t count);
 
+// Of a float's bits: neither a zero nor NaN.
+constexpr bool is_nonzero(Type t, uint64_t bits) {
+  const uint64_t size = bits & static_cast<uint64_t>(mask_of(t.bits() - 1));
+  return t.is_float() && size != 0 && size <= (t.bits() == 32 ? 0x7f800000 : 0x7ff0000000000000);
+}
+
 // What a pattern's variables stand for: values in registers and constants, or the accesses whose addresses
 // they are.
 class Match {

@@ -28,8 +28,8 @@ uint16_t RuleIndex::root_key(const Function& f, Instruction i) const {
   if (is_keyed_by_nothing(op)) return node_key(op, Type());
   size_t count = f.operand_count(i);
   Type t = is_keyed_by_result(op) ? f.type(f.result(i))
-           : count       ? f.type(f.operand(i, typed_operand(op, count)))
-                         : Type();
+           : count                ? f.type(f.operand(i, typed_operand(op, count)))
+                                  : Type();
   return node_key(op, t);
 }
 
