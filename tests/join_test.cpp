@@ -15,14 +15,6 @@
 namespace porphyry {
 namespace {
 
-size_t count(const Module& module, Op op) {
-  const Function& f = module.function(module.find("f"));
-  size_t n = 0;
-  for (Block b : f.blocks())
-    for (Instruction i : f.instructions(b)) n += f.op(i) == op;
-  return n;
-}
-
 // A function of memory and a number: loads of parts put together, or stores of them, in any order; some are
 // spoiled.
 struct JoinProgram {
@@ -104,7 +96,7 @@ TEST(Join, MakesOneAccessOfNeighboursInAnyOrder) {
     ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("fold; join; sweep", standard_passes()),
                                   {.check_between = true})),
               "");
-    const size_t accesses = count(*module, is_load ? Op::Load : Op::Store);
+    const size_t accesses = testing::count_in_f(*module, is_load ? Op::Load : Op::Store);
     if (!program.is_spoiled) {
       ASSERT_EQ(accesses, 1u) << program.text << write_text(*module);
       ++joined;
@@ -168,7 +160,7 @@ TEST(Join, TurnsBytesRound) {
     auto module = testing::must_read(realm, text), before = clone(*module);
     ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("fold; join; sweep", standard_passes()))), "");
     if (spoiled == 99) {
-      ASSERT_EQ(count(*module, Op::ReverseBytes), 1u) << text << write_text(*module);
+      ASSERT_EQ(testing::count_in_f(*module, Op::ReverseBytes), 1u) << text << write_text(*module);
       ++turned;
     }
     for (uint64_t y :
@@ -203,11 +195,12 @@ TEST(Join, LeavesWhatIsInterrupted) {
                     line);
       Realm realm;
       auto module = testing::must_read(realm, text);
-      const size_t loads = count(*module, Op::Load), stores = count(*module, Op::Store);
+      const size_t loads = testing::count_in_f(*module, Op::Load),
+                   stores = testing::count_in_f(*module, Op::Store);
       ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("join; sweep", standard_passes()))), "");
       const bool only_reads = std::string_view(line).starts_with("v = ");
-      EXPECT_EQ(count(*module, Op::Load), is_load && only_reads ? loads - 1 : loads) << text;
-      EXPECT_EQ(count(*module, Op::Store), stores) << text;
+      EXPECT_EQ(testing::count_in_f(*module, Op::Load), is_load && only_reads ? loads - 1 : loads) << text;
+      EXPECT_EQ(testing::count_in_f(*module, Op::Store), stores) << text;
     }
 }
 

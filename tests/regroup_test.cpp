@@ -104,14 +104,6 @@ class LanesApart {
   std::string text_;
 };
 
-size_t count(const Module& module, Op op) {
-  const Function& f = module.function(module.find("f"));
-  size_t n = 0;
-  for (Block b : f.blocks())
-    for (Instruction i : f.instructions(b)) n += f.op(i) == op;
-  return n;
-}
-
 TEST(Regroup, ComputesLanesTogetherThatAreComputedAlike) {
   std::mt19937_64 random(11);
   size_t grouped = 0, left = 0;
@@ -125,10 +117,10 @@ TEST(Regroup, ComputesLanesTogetherThatAreComputedAlike) {
     ASSERT_EQ(render(run_pipeline(*module, *read_pipeline("regroup; sweep", standard_passes()),
                                   {.check_between = true})),
               "");
-    const bool is_grouped = count(*module, Op::Put) == 0;
+    const bool is_grouped = testing::count_in_f(*module, Op::Put) == 0;
     ASSERT_EQ(is_grouped, !spoiled) << text << write_text(*module);
     if (is_grouped) {
-      ASSERT_EQ(count(*module, Op::Lane), 0u) << text << write_text(*module);
+      ASSERT_EQ(testing::count_in_f(*module, Op::Lane), 0u) << text << write_text(*module);
     } else {
       ASSERT_EQ(write_text(*module), write_text(*before)) << "and nothing else";
     }

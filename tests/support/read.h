@@ -19,6 +19,15 @@ inline std::unique_ptr<Module> must_read(Realm& realm, std::string_view text) {
   return std::move(*module);
 }
 
+// How often the function `f` has an operation.
+inline size_t count_in_f(const Module& module, Op op) {
+  const Function& f = module.function(module.find("f"));
+  size_t n = 0;
+  for (Block b : f.blocks())
+    for (Instruction i : f.instructions(b)) n += f.op(i) == op;
+  return n;
+}
+
 // What is wrong with a text.
 inline Diagnostics problems_of(std::string_view text) {
   Realm realm;
