@@ -279,7 +279,8 @@ bool LaneCutter::convert_chunks(Instruction i, Type a, Type b) {
   Op op = f_.op(i);
   if (a.lanes() == b.lanes() && coverage_.covers(op, a, b)) return chunk_by_chunk(i, a, b), true;
   if (a.is_integer() && b.is_integer()) return convert_whole(i, a, b);
-  if (op == Op::ToFloatU && a.lanes() == b.lanes() && coverage_.covers(Op::ToFloatS, a, b))
+  if (op == Op::ToFloatU && a.lanes() == b.lanes() && coverage_.covers(Op::ToFloatS, a, b) &&
+      coverage_.by_constant(Op::ShrU, a))
     return each_chunk(i, [&](Value x) { return float_of_halves(x, b); });
   return convert_float(i, a, b);
 }

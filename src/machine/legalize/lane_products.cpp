@@ -103,7 +103,8 @@ Value LaneCutter::times(Value x, Value y, bool with_signs) {
 }
 
 bool LaneCutter::product(Instruction i, Type w) {
-  if (coverage_.low_halves(Op::Mul, w))
+  const bool moves_halves = coverage_.by_constant(Op::Shl, w) && coverage_.by_constant(Op::ShrU, w);
+  if (coverage_.low_halves(Op::Mul, w) && moves_halves)
     return each_pair(i, [&](Value x, Value y) { return long_product(x, y); });
   Type wide = views_.mask_type(Type::integer(2 * w.bits()));
   return wide.exists() && coverage_.covers(Op::Mul, wide, wide) && coverage_.by_constant(Op::ShrU, wide) &&
