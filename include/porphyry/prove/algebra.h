@@ -335,8 +335,8 @@ class Algebra {
     }
     Term out = unknown(op, t, result, in);
     if (info(op).commutes()) facts_.push_back(out == unknown(op, t, result, {b, a}));
-    if (op == Op::Add)
-      facts_.push_back(sums_with_zeros(a, b, out)), facts_.push_back(sums_with_zeros(b, a, out));
+    if (op == Op::Add && b.simplify().is_numeral()) facts_.push_back(sums_with_zeros(a, b, out));
+    if (op == Op::Add && a.simplify().is_numeral()) facts_.push_back(sums_with_zeros(b, a, out));
     if (op != Op::Rem) facts_.push_back(z3::implies(is_nan(a) || is_nan(b), is_nan(out)));
     return out;
   }
