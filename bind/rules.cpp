@@ -252,6 +252,8 @@ int8_t RuleReader::leaf(const Argument& a, Type type) {
     if (fits_.contains(a.name)) {
       n = fits_[a.name];
       n.result = type;
+      if (n.fit == Fit::Nonzero && type.exists() && !type.is_float())
+        fail(entry_.header, "'" + a.name + "' is nonzero, and no float", "a float, which that is for");
     }
     const Variable& v = variable(a.name);
     if (v.is_memory)

@@ -118,6 +118,16 @@ rule three
   r = neg x:i64
 becomes
   r = b x
+rule four
+  r = add x:i64, k
+  where k nonzero
+becomes
+  r = a x
+rule five
+  r = add x:i64, k
+  where k odd
+becomes
+  r = a x
 chapter seven
 issue many
 units load, store 1
@@ -128,8 +138,9 @@ units load, store 1
        {"tiny.book:15:3: the operand 's' is not understood", "'x' is not a number",
         "'nonsense' is no step of an encoding", "a word in braces is not named",
         "the type of 'x' is not known", "'frob' is no operation of the IR", "no instruction is called 'b'",
-        "'chapter' begins no entry", "no unit is called 'thirds'", "load or halves",
-        "on UNIT for N, of cycles", "how many instructions begin in a cycle", "the units are not understood"})
+        "'k' is nonzero, and no float", "this condition is not known", "'chapter' begins no entry",
+        "no unit is called 'thirds'", "load or halves", "on UNIT for N, of cycles",
+        "how many instructions begin in a cycle", "the units are not understood"})
     EXPECT_NE(all.find(part), std::string::npos) << part << "\n" << all;
 }
 

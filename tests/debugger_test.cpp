@@ -286,6 +286,35 @@ TEST(Debugger, ReadsEveryVariableAtEveryLine) {
 }
 
 // A function that was put in place of two calls is a frame of its own in each, with its own variables.
+// A value that is the bits of another one has no register of its own: the variable is in the other's.
+TEST(Debugger, IsToldOfValuesThatShareARegister) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+source 1 "frost.fml"
+func f(a: i32, p: ptr) -> i8 {
+enter:
+  c = lt.s a, 5     @1:1:1
+  x = widen.u i8 c  @1:2:1
+  watch cold = x    @1:2:1
+  store x, [p]      @1:3:1
+  k = bits i64 p    @1:4:1
+  watch number = k  @1:4:1
+  store k, [p + 8]  @1:5:1
+  return x          @1:6:1
+}
+)");
+  auto lowered = machine::lower(*module, *native_target(), {.variables = machine::Variables::Followed});
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
+  std::vector<std::string_view> told;
+  for (const auto& fact : lowered->functions[0].variables) {
+    if (fact.is_parameter) continue;
+    told.push_back(realm.text(fact.name));
+    ASSERT_EQ(fact.stays.size(), 1u) << told.back();
+    EXPECT_EQ(fact.stays[0].to, lowered->functions[0].bytes.size()) << told.back() << ", to the end";
+  }
+  EXPECT_EQ(told, (std::vector<std::string_view>{"cold", "number"}));
+}
+
 TEST(Debugger, SeesCallsThatWereInlined) {
   const std::string text = R"(module posts
 source 1 "posts.frost"

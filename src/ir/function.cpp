@@ -360,7 +360,8 @@ bool Function::has_detail(Instruction i) const {
   }
 }
 
-// Where it stands in its block is its caller's to say.
+// Where it stands in its block is its caller's to say. Inlined, with its slots, into those that know: calls
+// were a tenth of what an instruction costs a reader.
 [[gnu::always_inline]] inline Instruction Function::make(Block b, const Draft& draft) {
   ++changes_;
   assert(draft.operands.size() <= list_limit && draft.results.size() <= list_limit &&

@@ -145,9 +145,13 @@ void LaneCutter::pick(Instruction i) {
 
 // ---- comparisons ------------------------------------------------------------------------------------------
 
-// Whether a greater signed number is found by comparing the halves of both.
-bool LaneCutter::compares_halves(Op op, Type w) const {
-  if (op != Op::GtS || !w.is_integer() || w.bits() < 16) return false;
+// Whether a comparison is a mask by a rule, or by comparing the halves of both numbers.
+bool LaneCutter::is_direct(Op op, Type w) const {
+  return coverage_.mask(op, w) || (op == Op::GtS && compares_halves(w));
+}
+
+bool LaneCutter::compares_halves(Type w) const {
+  if (!w.is_integer() || w.bits() < 16) return false;
   Type half = views_.mask_type(Type::integer(w.bits() / 2));
   return half.exists() && coverage_.covers(Op::Sub, w, w) && coverage_.mask(Op::Eq, half) &&
          coverage_.mask(Op::GtS, half) && coverage_.by_constant(Op::ShrS, half) &&
@@ -166,25 +170,23 @@ Value LaneCutter::greater_by_halves(Value a, Value b) {
 
 // Whether `mask` can say a comparison of these lanes in what the book covers.
 bool LaneCutter::maskable(Op op, Type w) const {
-  auto is_direct = [&](Op o) { return coverage_.mask(o, w) || compares_halves(o, w); };
-  if (is_direct(op)) return true;
+  if (is_direct(op, w)) return true;
   const Relatives* r = relatives_of(op);
   if (!r) return false;
-  if (is_direct(r->mirrored) || is_direct(r->opposite) || is_direct(relatives_of(r->opposite)->mirrored))
-    return true;
+  for (Op o : {r->mirrored, r->opposite, relatives_of(r->opposite)->mirrored})
+    if (is_direct(o, w)) return true;
   return signed_op(op) != op && maskable(signed_op(op), w);
 }
 
 Value LaneCutter::mask(Op op, Value a, Value b) {
   Type w = pen_.type(a), m = views_.mask_type(w);
-  auto is_direct = [&](Op o) { return coverage_.mask(o, w) || compares_halves(o, w); };
   auto direct = [&](Op o, Value x, Value y) {
     if (!coverage_.mask(o, w)) return greater_by_halves(x, y);
     return pen_.make(Op::Neg, {pen_.make(Op::WidenU, {pen_.make(o, {x, y})}, m)});
   };
-  if (is_direct(op)) return direct(op, a, b);
+  if (is_direct(op, w)) return direct(op, a, b);
   const Relatives* r = relatives_of(op);
-  if (is_direct(r->mirrored)) return direct(r->mirrored, b, a);
+  if (is_direct(r->mirrored, w)) return direct(r->mirrored, b, a);
   bool is_unsigned = signed_op(op) != op;
   // a <= b where the smaller of both is a.
   if (is_unsigned && coverage_.mask(Op::Eq, w)) {
@@ -198,7 +200,7 @@ Value LaneCutter::mask(Op op, Value a, Value b) {
       return direct_order ? same : pen_.make(Op::Not, {same});
     }
   }
-  if (is_direct(r->opposite) || is_direct(relatives_of(r->opposite)->mirrored))
+  if (is_direct(r->opposite, w) || is_direct(relatives_of(r->opposite)->mirrored, w))
     return pen_.make(Op::Not, {mask(r->opposite, a, b)});
   Value sign = f_.constant(w, Bits(1) << (w.bits() - 1));
   return mask(signed_op(op), pen_.xor_(a, sign), pen_.xor_(b, sign));
@@ -310,9 +312,7 @@ Value LaneCutter::float_of_halves(Value x, Type to) {
   unsigned half = pen_.type(x).bits() / 2;
   auto floats = [&](Value v) { return pen_.make(Op::ToFloatS, {v}, to); };
   Value high = floats(pen_.shr_u(x, half)), low = floats(pen_.and_(x, mask_of(half)));
-  Value place =
-      f_.constant(to, to.bits() == 32 ? std::bit_cast<uint32_t>(std::ldexp(1.0f, static_cast<int>(half)))
-                                      : std::bit_cast<uint64_t>(std::ldexp(1.0, static_cast<int>(half))));
+  Value place = pen_.real(to, std::ldexp(1.0, static_cast<int>(half)));
   return pen_.add(pen_.mul(high, place), low);
 }
 

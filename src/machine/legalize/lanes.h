@@ -61,7 +61,8 @@ class LaneCutter final : public Splitter {
   void logic(Instruction i);
   void pick(Instruction i);
   void compare(Instruction i);
-  bool compares_halves(Op op, Type w) const;
+  bool is_direct(Op op, Type w) const;
+  bool compares_halves(Type w) const;
   Value greater_by_halves(Value a, Value b);
   bool maskable(Op op, Type w) const;
   Value mask(Op op, Value a, Value b);

@@ -15,6 +15,7 @@
 #include "porphyry/base/scratch.h"
 #include "porphyry/machine/live_ranges.h"
 #include "porphyry/machine/passing.h"
+#include "porphyry/machine/rule_keys.h"
 
 namespace porphyry::machine {
 namespace {
@@ -175,10 +176,15 @@ class VariableWalk {
     }
   }
 
-  // What has no register of its own may be the bits of a value that has one.
+  // What has no register of its own may be the bits of a value that has one, a bool as a byte among them.
   Value holder_of(Value v) const {
-    while (v.exists() && !stays_.knows(v) && f_.definition(v).exists() && f_.op(f_.definition(v)) == Op::Bits)
-      v = f_.operand(f_.definition(v), 0);
+    while (v.exists() && !stays_.knows(v)) {
+      const Instruction d = f_.definition(v);
+      if (!d.exists() || (f_.op(d) != Op::Bits && f_.op(d) != Op::WidenU)) break;
+      const Value from = f_.operand(d, 0);
+      if (carrier(f_.type(from)).total_bits() != carrier(f_.type(v)).total_bits()) break;
+      v = from;
+    }
     return v;
   }
 

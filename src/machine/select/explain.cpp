@@ -130,21 +130,20 @@ class Walk {
     } else if (n.kind == NodeKind::Constant) {
       if (!f_.is_constant(v)) return stop(fmt::format("{} is no constant", text(v)));
       if (n.fit != Fit::Any && !f_.is_uniform(v)) return stop(fmt::format("the lanes of {} differ", text(v)));
-      const uint64_t bits = f_.constant_bits(v);
-      const unsigned spare = 64 - f_.type(v).bits();
-      const int64_t value = static_cast<int64_t>(bits << spare) >> spare;
-      if (n.fit == Fit::Signed &&
-          (f_.type(v).is_float() || !fits_signed(value, static_cast<unsigned>(n.literal))))
-        return stop(fmt::format("{} does not fit {} bits with a sign", text(v), n.literal));
-      if (n.fit == Fit::Unsigned && bits >> n.literal)
-        return stop(fmt::format("{} does not fit {} bits", text(v), n.literal));
-      if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
-        return stop(fmt::format("it is for all constants but {}", text(v)));
-      if (n.fit == Fit::Nonzero && !is_nonzero(f_.type(v), bits))
-        return stop(fmt::format("{} is a zero or NaN", text(v)));
+      if (!fits(n, f_.type(v), f_.constant_bits(v))) return stop(misfit(n, text(v)));
     }
     ++fitted_;
     return {};
+  }
+
+  static std::string misfit(const PatternNode& n, const std::string& constant) {
+    switch (n.fit) {
+      case Fit::Signed: return fmt::format("{} does not fit {} bits with a sign", constant, n.literal);
+      case Fit::Unsigned: return fmt::format("{} does not fit {} bits", constant, n.literal);
+      case Fit::Not: return fmt::format("it is for all constants but {}", constant);
+      case Fit::Nonzero: return fmt::format("{} is a zero or NaN", constant);
+      default: return {};
+    }
   }
 
   // What may write between a load and the root.

@@ -146,16 +146,7 @@ PORPHYRY_INLINE bool Matcher::leaf(const PatternNode& n, Value v, Match& m) cons
     return f_.is_constant(v) && f_.is_uniform(v) && f_.constant_bits(v) == n.literal;
   if (n.kind == NodeKind::Constant) {
     if (!f_.is_constant(v) || (n.fit != Fit::Any && !f_.is_uniform(v))) return false;
-    uint64_t bits = f_.constant_bits(v);
-    unsigned spare = 64 - f_.type(v).bits();
-    int64_t value = static_cast<int64_t>(bits << spare) >> spare;
-    if (n.fit == Fit::Signed &&
-        (f_.type(v).is_float() || !fits_signed(value, static_cast<unsigned>(n.literal))))
-      return false;
-    if (n.fit == Fit::Unsigned && bits >> n.literal) return false;
-    if (n.fit == Fit::Not && bits == (n.literal & static_cast<uint64_t>(mask_of(f_.type(v).bits()))))
-      return false;
-    if (n.fit == Fit::Nonzero && !is_nonzero(f_.type(v), bits)) return false;
+    if (!fits(n, f_.type(v), f_.constant_bits(v))) return false;
   }
   if (n.variable < 0) return true;
   if (Value bound = m.value(static_cast<size_t>(n.variable)); bound.exists()) return bound == v;

@@ -13,10 +13,25 @@ namespace porphyry::machine {
 // The operand whose type tells rules of one operation apart.
 size_t typed_operand(Op op, size_t count);
 
-// Of a float's bits: neither a zero nor NaN.
-constexpr bool is_nonzero(Type t, uint64_t bits) {
-  const uint64_t size = bits & static_cast<uint64_t>(mask_of(t.bits() - 1));
-  return t.is_float() && size != 0 && size <= (t.bits() == 32 ? 0x7f800000 : 0x7ff0000000000000);
+// Whether a pattern's constant takes these bits, which are those of each lane.
+constexpr bool fits(const PatternNode& n, Type t, uint64_t bits) {
+  const auto mask = static_cast<uint64_t>(mask_of(t.bits()));
+  switch (n.fit) {
+    case Fit::Any:
+    case Fit::Masked: break;
+    case Fit::Signed: {
+      const unsigned spare = 64 - t.bits();
+      const int64_t value = static_cast<int64_t>(bits << spare) >> spare;
+      return !t.is_float() && fits_signed(value, static_cast<unsigned>(n.literal));
+    }
+    case Fit::Unsigned: return bits >> n.literal == 0;
+    case Fit::Not: return bits != (n.literal & mask);
+    case Fit::Nonzero: {
+      const uint64_t size = bits & mask >> 1, infinity = t.bits() == 32 ? 0x7f800000 : 0x7ff0000000000000;
+      return size != 0 && size <= infinity;
+    }
+  }
+  return true;
 }
 
 // What a pattern's variables stand for: values in registers and constants, or the accesses whose addresses

@@ -36,8 +36,9 @@ class RuleUse {
   void set_result(Register r) { result_ = r; }
   // For a rule that does nothing but copy a value into a result of the same width: the value's register.
   Register only_copied(Value result) const {
+    if (rule_.steps.size() != 1) return no_register;
     const RuleStep& first = rule_.steps[0];
-    if (rule_.steps.size() != 1 || first.form != copy_form || first.in[0].kind != SourceKind::Variable ||
+    if (first.form != copy_form || first.in[0].kind != SourceKind::Variable ||
         first.out[0].kind != SourceKind::Variable)
       return no_register;
     const Value v = value_of(first.in[0]);

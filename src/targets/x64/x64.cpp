@@ -4,6 +4,7 @@
 #include <ucontext.h>
 
 #include <cstring>
+#include <iterator>
 
 namespace porphyry::targets {
 
@@ -15,8 +16,11 @@ namespace {
 machine::Features features_here() {
   unsigned a = 0, b = 0, c = 0, d = 0;
   if (!__get_cpuid(1, &a, &b, &c, &d)) return 0;
-  return (c & bit_SSE4_1 ? 1u : 0u) | (c & bit_POPCNT ? 2u : 0u) | (c & bit_SSE3 ? 4u : 0u) |
-         (c & bit_SSSE3 ? 8u : 0u) | (c & bit_SSE4_2 ? 16u : 0u);
+  constexpr unsigned bits[] = {bit_SSE4_1, bit_POPCNT, bit_SSE3, bit_SSSE3, bit_SSE4_2};
+  machine::Features out = 0;
+  for (unsigned k = 0; k < std::size(bits); ++k)
+    if (c & bits[k]) out |= machine::Features(1) << k;
+  return out;
 }
 
 uint64_t program_counter(const void* signal_context) {
