@@ -65,6 +65,7 @@ class FunctionLowering {
       if (options.check_allocation && !check_allocation(before, *allocation_, target).empty()) before = plain;
     }
     if (options.check_allocation) problems_ = check_allocation(before, *allocation_, target);
+    rounds.reset();  // of a large function they are as large as all of its code
   }
 
   Result<CompiledFunction> encode(const Module& legal, const Target& target, const LowerOptions& options) {
