@@ -202,7 +202,7 @@ TEST(Choose, EachCaseOfAMachineJumpsOnByItself) {
       const machine::LowerOptions options{.check_allocation = true,
                                           .schedule = seed % 4 < 2,
                                           .align_loops = seed % 5 < 3,
-                                          .repeat_choices = repeat,
+                                          .repeat_tails = repeat,
                                           .explain = seed % 6 == 0};
       auto lowered = machine::lower(*module, *native_target(), options);
       ASSERT_TRUE(lowered.good()) << render(lowered.why());
@@ -230,6 +230,53 @@ TEST(Choose, EachCaseOfAMachineJumpsOnByItself) {
     }
   }
   EXPECT_GT(jumps, 5 * alone);
+}
+
+// A loop whose body goes one of several ways by bits of what it reads, all of which come together in one
+// block where the round ends.
+std::string branching_text(uint64_t seed, unsigned ways) {
+  std::mt19937_64 random(seed);
+  const char* operations[] = {"add a, b", "sub b, a", "xor a, b", "mul a, 3", "rotl b, 5", "and a, b"};
+  std::string text =
+      "module m\nfunc f(program: ptr, n: i64) -> i64 {\nenter:\n  go top(0, 7, 1)\n"
+      "top(i: i64, a: i64, b: i64):\n  code = load i8 [program + i]\n  go ask0\n";
+  for (unsigned w = 0; w < ways; ++w)
+    text += fmt::format(
+        "ask{0}:\n  bit{0} = and code, {1}\n  set{0} = ne bit{0}, 0\n  when set{0} go way{0} else {2}\n"
+        "way{0}:\n  x{0} = {3}\n  y{0} = {4}\n  go next(x{0}, y{0})\n",
+        w, 1u << w, w + 1 < ways ? fmt::format("ask{}", w + 1) : "next(b, a)", operations[random() % 6],
+        operations[random() % 6]);
+  return text +
+         "next(c: i64, d: i64):\n  i2 = add i, 1\n  more = lt.s i2, n\n  when more go top(i2, c, d) else "
+         "stop\n"
+         "stop:\n  s = add c, d\n  return s\n}\n";
+}
+
+TEST(Choose, RoundsEndWithoutAJumpToTheirEnd) {
+  size_t jumps[2] = {};
+  for (uint64_t seed = 0; seed < testing::part_of(60); ++seed) {
+    Realm realm;
+    auto module = testing::must_read(realm, branching_text(seed, 1 + seed % 3));
+    if (seed % 2) run_pipeline(*module, level_named("-O1")->pipeline());
+    Evaluator evaluator(*module);
+    for (bool repeat : {false, true}) {
+      const machine::LowerOptions options{.check_allocation = true, .repeat_tails = repeat};
+      auto jit = Jit::compile(*module, *native_target(), options);
+      ASSERT_TRUE(jit.good()) << render(jit.why());
+      const auto& lowered = (*jit)->lowered();
+      for (const auto& b : machine::make_listing(lowered, lowered.functions[0], *native_target()).blocks)
+        for (const auto& l : b.lines) jumps[repeat] += l.text == "jmp next";
+      std::mt19937_64 random(seed);
+      std::vector<uint8_t> program(1 + seed % 90);
+      for (uint8_t& b : program) b = static_cast<uint8_t>(random());
+      Datum arguments[] = {evaluator.attach(program, "program"), Datum{.bits = program.size()}};
+      const Outcome is = evaluator.call(Symbol(0), arguments);
+      auto f = (*jit)->function<int64_t(const uint8_t*, int64_t)>("f");
+      ASSERT_EQ(uint64_t((*f)(program.data(), int64_t(program.size()))), uint64_t(is.results[0].bits));
+    }
+  }
+  EXPECT_GT(jumps[false], testing::part_of(60));
+  EXPECT_EQ(jumps[true], 0u);
 }
 
 }  // namespace

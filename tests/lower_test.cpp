@@ -384,7 +384,7 @@ TEST(Listings, LinesHaveTheirOwnRowsAndValuesLiveWhereTheySay) {
     }
     LowerOptions options{.schedule = seed % 2 == 1,
                          .align_loops = seed % 2 == 1,
-                         .repeat_choices = seed % 4 > 1,
+                         .repeat_tails = seed % 4 > 1,
                          .explain = true};
     auto jit = Jit::compile(*program.module, target(), options);
     ASSERT_TRUE(jit.good()) << render(jit.why());

@@ -3,8 +3,8 @@
 #include <array>
 
 #include "emit/extensions.h"
-#include "emit/repeated_choices.h"
 #include "emit/repeated_copies.h"
+#include "emit/repeated_tails.h"
 #include "emit/shared_starts.h"
 #include "emit/shorter.h"
 #include "listing/variables.h"
@@ -72,7 +72,7 @@ class FunctionLowering {
     if (!problems_.empty()) return problems_;
     if (Diagnostics too_large = lay_out_frame(allocation_->code, target); !too_large.empty())
       return too_large;
-    if (options.repeat_choices) repeat_choices(*allocation_, target);
+    if (options.repeat_tails) repeat_tails(*allocation_, target);
     share_starts(allocation_->code, target);
     drop_repeated_copies(allocation_->code, target);
     drop_superfluous_extensions(allocation_->code, target);

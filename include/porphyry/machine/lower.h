@@ -15,17 +15,17 @@ struct LowerOptions {
   static LowerOptions at(const Level& level) {
     LowerOptions out;
     out.schedule = out.late_frame = level.improve_code;
-    out.align_loops = out.repeat_choices = level.spend_bytes;
+    out.align_loops = out.repeat_tails = level.spend_bytes;
     if (level.observe) out.variables = Variables::Observed;
     return out;
   }
 
-  std::optional<Features> features;          // bits of the target's features; else its usual ones
-  bool check_allocation = false;             // run the independent checker on every function
-  bool schedule = false;                     // order instructions by latencies; see schedule.h
-  bool align_loops = false;                  // innermost loops begin at multiples of 16 bytes; see emit.h
-  bool repeat_choices = false;               // each case of a loop jumps on through the loop's jump table
-  bool late_frame = false;                   // frames are set up only on paths that need them; see emit.h
+  std::optional<Features> features;  // bits of the target's features; else its usual ones
+  bool check_allocation = false;     // run the independent checker on every function
+  bool schedule = false;             // order instructions by latencies; see schedule.h
+  bool align_loops = false;          // innermost loops begin at multiples of 16 bytes; see emit.h
+  bool repeat_tails = false;         // blocks end loops' rounds by themselves; see the architecture page
+  bool late_frame = false;           // frames are set up only on paths that need them; see emit.h
   Variables variables = Variables::Ignored;  // what debuggers are told of them; see watched.h
   bool explain = false;                      // keep what listings tell of where values lived
   // For a linker, which may put another definition in the place of a name that is not local: such names are

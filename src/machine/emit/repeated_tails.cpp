@@ -3,9 +3,11 @@
 // end of each case it learns what comes behind that case, and the jump back to the one place is saved (M. A.
 // Ertl, D. Gregg, "The Structure and Performance of Efficient Interpreters", 2003). So the block that
 // chooses, with the loop's test if that stands in front of it, is repeated behind each case that goes there.
-// Invariant: a copy has one way in, from the block in front of it, and goes where what it repeats goes. Cost:
-// linear in the code, which grows to twice its size at most.
-#include "repeated_choices.h"
+// For the like of it the short block at which rounds of a loop end, by going back or leaving, is repeated
+// behind each block that would jump there: the round then takes one jump less. Invariant: a copy has one way
+// in, from the block in front of it, and goes where what it repeats goes. Cost: linear in the code, which
+// grows to twice its size at most.
+#include "repeated_tails.h"
 
 #include <optional>
 #include <unordered_map>
@@ -19,13 +21,15 @@ constexpr uint32_t most_repeated = 12;  // lines of a block that is
 constexpr uint32_t most_empty = 4;      // blocks in a row
 constexpr uint32_t least_cases = 3;     // that lead back to a choice
 constexpr float least_share = 1e-3f;    // of a choice's runs, that come from a case
+constexpr uint32_t most_at_end = 4;     // lines of a block at which rounds end
+constexpr float least_of_end = 0.1f;    // of its runs, that come from one place
 
-class ChoiceRepeater {
+class TailRepeater {
  public:
-  ChoiceRepeater(Allocation& a, const Target& target) : a_(a), f_(a.code), target_(target) {}
+  TailRepeater(Allocation& a, const Target& target) : a_(a), f_(a.code), target_(target) {}
 
   void run() {
-    if (f_.tables.size() == 0) return;
+    if (f_.loops.empty()) return;
     find();
     if (plan_.empty()) return;
     renumber();
@@ -39,8 +43,8 @@ class ChoiceRepeater {
     uint32_t by = none, to = none;
   };
   struct Repeat {
-    uint32_t behind;   // a case
-    Way test, choice;  // that it goes on with; there may be no test
+    uint32_t behind;  // a case, or any block that jumps to where rounds end
+    Way test, last;   // that it goes on with: a choice behind a test, or one block alone
     uint32_t blocks() const { return test.to == none ? 1 : 2; }
   };
   Way way(uint32_t by) const {
@@ -60,10 +64,30 @@ class ChoiceRepeater {
     const CodeBlock& block = f_.blocks[b];
     return block.table != none && block.loop != no_loop && size(block) <= most_repeated;
   }
-  // What stands between the end of a case and the choice that it leads to: nothing, or one test.
-  std::optional<Repeat> repeat_at(uint32_t b) const {
+  bool goes_on_with_more(const CodeBlock& b) const {
+    return goes_on(f_, b, target_) && !only_goes_on(f_, b, target_);
+  }
+  std::optional<Repeat> end_at(uint32_t b) const {
     const CodeBlock& block = f_.blocks[b];
-    if (!goes_on(f_, block, target_) || only_goes_on(f_, block, target_)) return std::nullopt;
+    if (!goes_on_with_more(block)) return std::nullopt;
+    const Way next = way(block.successors[0]);
+    const CodeBlock& end = f_.blocks[next.to];
+    if (next.by == b + 1 || next.to == b + 1 || next.to == b) return std::nullopt;  // no jump is saved
+    if (end.loop == no_loop || end.loop != block.loop || end.table != none || end.successors.size() != 2 ||
+        size(end) > most_at_end || block.frequency < least_of_end * end.frequency)
+      return std::nullopt;
+    const uint32_t header = f_.loops[end.loop].header;
+    for (uint32_t s : end.successors) {
+      const CodeBlock& back = f_.blocks[s];  // or one of moves
+      if (s == header || (goes_on(f_, back, target_) && back.successors[0] == header))
+        return Repeat{b, {}, next};
+    }
+    return std::nullopt;
+  }
+  // What stands between the end of a case and the choice that it leads to: nothing, or one test.
+  std::optional<Repeat> choice_at(uint32_t b) const {
+    const CodeBlock& block = f_.blocks[b];
+    if (!goes_on_with_more(block)) return std::nullopt;
     const Way next = way(block.successors[0]);
     Repeat out{b, {}, next};
     if (!chooses(next.to)) {
@@ -72,27 +96,32 @@ class ChoiceRepeater {
         return std::nullopt;
       const Way one = way(test.successors[0]), other = way(test.successors[1]);
       out = {b, next, chooses(one.to) ? one : other};
-      if (!chooses(out.choice.to)) return std::nullopt;
+      if (!chooses(out.last.to)) return std::nullopt;
     }
-    const CodeBlock& choice = f_.blocks[out.choice.to];
+    const CodeBlock& choice = f_.blocks[out.last.to];
     const bool is_case = f_.blocks[next.to].loop == choice.loop && block.loop == choice.loop &&
                          block.frequency >= least_share * choice.frequency;
     return is_case ? std::optional(out) : std::nullopt;
   }
   uint32_t lines(const Repeat& r) const {
-    return size(f_.blocks[r.choice.to]) + (r.test.to == none ? 0 : size(f_.blocks[r.test.to]));
+    return size(f_.blocks[r.last.to]) + (r.test.to == none ? 0 : size(f_.blocks[r.test.to]));
   }
 
   void find() {
     std::vector<Repeat> all;
     std::unordered_map<uint32_t, uint32_t> cases;  // by choice
-    for (uint32_t b = 0; b < f_.blocks.size(); ++b)
-      if (const auto r = repeat_at(b)) all.push_back(*r), ++cases[r->choice.to];
+    for (uint32_t b = 0; b < f_.blocks.size(); ++b) {
+      if (auto r = choice_at(b)) {
+        all.push_back(*r), ++cases[r->last.to];
+      } else if ((r = end_at(b))) {
+        all.push_back(*r), cases[r->last.to] = least_cases;
+      }
+    }
     size_t room = f_.code.size();
     for (const Repeat& r : all) {
-      if (cases[r.choice.to] < least_cases || lines(r) > room) continue;
+      if (cases[r.last.to] < least_cases || lines(r) > room) continue;
       room -= lines(r);
-      for (uint32_t repeated : {r.test.to, r.choice.to})
+      for (uint32_t repeated : {r.test.to, r.last.to})
         if (repeated != none)
           f_.blocks[repeated].frequency =
               std::max(0.0f, f_.blocks[repeated].frequency - f_.blocks[r.behind].frequency);
@@ -133,7 +162,7 @@ class ChoiceRepeater {
       add_lines(f_.blocks[b]);
       if (next == plan_.end() || next->behind != b) continue;
       // Each is come to from the one before.
-      for (const auto& [by, from] : {next->test, next->choice}) {
+      for (const auto& [by, from] : {next->test, next->last}) {
         if (from == none) continue;
         const auto place = static_cast<uint32_t>(blocks.size());
         lead(blocks.back(), {code.data() + blocks.back().first, blocks.back().count}, places_[by], place);
@@ -189,8 +218,6 @@ class ChoiceRepeater {
 
 }  // namespace
 
-void repeat_choices(Allocation& allocation, const Target& target) {
-  ChoiceRepeater(allocation, target).run();
-}
+void repeat_tails(Allocation& allocation, const Target& target) { TailRepeater(allocation, target).run(); }
 
 }  // namespace porphyry::machine
