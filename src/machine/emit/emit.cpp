@@ -214,9 +214,8 @@ class Emitter {
     if (held_.empty()) return;
     uint32_t next = next_block();
     if (held_.size() == 2) {
-      auto frequency = [&](const Jump& j) { return f_.blocks[j.block].frequency; };
       bool falls = held_[0].block == next;
-      bool turns = falls || (held_[1].block != next && frequency(held_[0]) < frequency(held_[1]));
+      bool turns = falls || (held_[1].block != next && is_rarer(held_[0].block, held_[1].block));
       if (FormIndex opposite = target_.form(held_[0].form).opposite; opposite && turns) {
         held_[0].form = target_.form(opposite).first_in_group;
         std::swap(held_[0].block, held_[1].block);
@@ -225,6 +224,22 @@ class Emitter {
       }
     }
     if (held_.back().block == next) held_.pop_back();
+  }
+
+  // Whether the current block goes on at `a` less often than at `b`. A block that many come to may be more
+  // frequent than a loop that leads there.
+  bool is_rarer(uint32_t a, uint32_t b) const {
+    const bool stays = in_this_loop(a);
+    if (stays != in_this_loop(b)) return !stays;
+    return f_.blocks[a].frequency < f_.blocks[b].frequency;
+  }
+  // A way into further loops is a short one, as each begins where it is entered.
+  bool in_this_loop(uint32_t block) const {
+    const uint32_t here = f_.blocks[block_].loop;
+    if (here == no_loop) return true;
+    uint32_t loop = f_.blocks[block].loop;
+    while (loop != no_loop && f_.loops[loop].depth > f_.loops[here].depth) loop = f_.loops[loop].outer;
+    return loop == here;
   }
 
   void jump(const Jump& j) {
