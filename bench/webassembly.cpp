@@ -345,12 +345,10 @@ void webassembly_costs() {
                         passwords("the same, lanes", "argon2-simd"), transform(), picture(), database()})
     running(w);
   fmt::print(
-      "Where the programs differ: argon2 of the library works in lanes throughout; of the modules one does\n"
-      "not, and the other takes lanes apart to multiply, which -O1 puts together again. The picture's "
-      "module\n"
-      "inflates by code of its own, the library by zlib's. What levels and checks make is read along a "
-      "line,\n"
-      "what registers cost in the table above.\n");
+      "Where the programs differ: one of the modules of argon2 works in lanes, the library in plain "
+      "numbers.\n"
+      "The picture's module inflates by code of its own, the library by zlib's, and restores rows in\n"
+      "lanes. What levels and checks make is read along a line, what registers cost in the table above.\n");
 }
 
 }  // namespace porphyry::bench

@@ -12,6 +12,7 @@
 #include "porphyry/jit/jit.h"
 #include "porphyry/machine/emit.h"
 #include "porphyry/targets/targets.h"
+#include "support/measure.h"
 #include "support/read.h"
 #include "support/targets.h"
 
@@ -241,6 +242,15 @@ const Row rows[] = {
      "  a = load i32[4] [p]\n  b = to_float.u f32[4] a\n  store b, [q]\n",
      {{"cvtdq2ps", 2}},
      8},
+    {"a rotation by whole bytes",
+     "  a = load i64[2] [p]\n  b = rotl a, 32\n  c = rotl b, 16\n  store c, [q]\n",
+     {{"pshufd", 1}, {"pshufb", 1}, {"por", 0}},
+     4},
+    {"halves of two, given byte by byte",
+     "  a = load i8[16] [p]\n  b = load i8[16] [q]\n"
+     "  c = shuffle a, b, {8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23}\n  store c, [q]\n",
+     {{"shufpd", 1}, {"pshufb", 0}},
+     4},
     {"wide products",
      "  a = load i64[2] [p]\n  b = load i64[2] [q]\n  c = mul a, b\n  store c, [q]\n",
      {{"pmuludq", 3}, {"imul.64", 0}},
@@ -300,7 +310,7 @@ TEST(Lanes, WiderOnesComputeTheSameAsScalars) {
       if (row.layout > Layout::Two || !row.accepts_shape(Shape::Integer) || row.may_trap()) continue;
       add(row, Type::integer(width), {});
       if (row.name.starts_with("sh") || row.name.starts_with("rot"))
-        for (unsigned by : {1u, width / 2, width - 1}) add(row, Type::integer(width), by);
+        for (unsigned by : {1u, 8u, width / 2, width - 1}) add(row, Type::integer(width), by);
     }
   Realm realm;
   auto module = testing::must_read(realm, text);
@@ -332,6 +342,38 @@ TEST(Lanes, WiderOnesComputeTheSameAsScalars) {
                 << info(c.op).name << " of " << c.t.name() << ' ' << u << ' ' << v;
           }
         }
+    }
+  }
+}
+
+// Runs of neighbours from one or two registers, in any order.
+TEST(Lanes, NeighboursMoveTogether) {
+  std::mt19937_64 random(7);
+  for (uint64_t round = 0; round < testing::part_of(400); ++round) {
+    const char* element[] = {"i8", "i16", "i32", "f32", "i64", "f64"};
+    const unsigned bytes_of[] = {1, 2, 4, 4, 8, 8}, kind = random() % 6, bytes = bytes_of[kind],
+                   lanes = 16 / bytes, run = 1u << random() % (1 + unsigned(std::countr_zero(lanes)));
+    const bool of_one = random() % 2;
+    std::vector<unsigned> order;
+    while (order.size() < lanes) {
+      const unsigned first = random() % (of_one ? lanes / run : 2 * lanes / run) * run;
+      for (unsigned k = 0; k < run; ++k) order.push_back(first + k);
+    }
+    Realm realm;
+    auto module = testing::must_read(
+        realm, fmt::format(
+                   "module m\nfunc f(p: ptr, q: ptr, out: ptr) {{\na:\n  a = load {0}[{1}] [p]\n"
+                   "  b = load {0}[{1}] [q]\n  r = shuffle a, {2}, {{{3}}}\n  store r, [out]\n  return\n}}\n",
+                   element[kind], lanes, of_one ? "a" : "b", fmt::join(order, ", ")));
+    for (Features features : {Features(0), target().usual_features}) {
+      auto jit = Jit::compile(*module, target(), {.features = features, .check_allocation = true});
+      ASSERT_TRUE(jit.good()) << render(jit.why());
+      uint8_t in[32], out[16];
+      for (uint8_t& b : in) b = static_cast<uint8_t>(random());
+      (*(*jit)->function<void(const void*, const void*, void*)>("f"))(in, in + 16, out);
+      for (unsigned k = 0; k < lanes; ++k)
+        ASSERT_EQ(std::memcmp(out + k * bytes, in + order[k] * bytes, bytes), 0)
+            << element[kind] << " {" << fmt::format("{}", fmt::join(order, ", ")) << "}, lane " << k;
     }
   }
 }

@@ -15,7 +15,7 @@ namespace {
   "propagate; forward; sweep; thread; tidy; bulk; outcome; unroll; frame } } "
 // What is left of loops.
 #define PORPHYRY_LOOPS "test-last; fold; number; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
-#define PORPHYRY_FINISH "join; regroup; number; sweep; fold; sink; tidy"
+#define PORPHYRY_FINISH "join; regroup; scale; number; sweep; fold; sink; tidy"
 
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .improve_code = false, .spend_bytes = false, .doc = "runs no pass"},

@@ -45,7 +45,20 @@ Value LaneCutter::turned(Op op, Value x, unsigned by) {
   if (op != Op::RotL && op != Op::RotR) return shifted(op, x, by);
   unsigned width = pen_.type(x).bits(), left = op == Op::RotL ? by : (width - by) % width;
   if (left == 0) return x;
+  if (const Value moved = turned_by_bytes(x, left); moved.exists()) return moved;
   return pen_.or_(shifted(Op::Shl, x, left), shifted(Op::ShrU, x, width - left));
+}
+
+// A rotation to the left by whole bytes moves them; nothing for others.
+Value LaneCutter::turned_by_bytes(Value x, unsigned left) {
+  const Type w = pen_.type(x), bytes = views_.whole(Type::integer(8));
+  if (left % 8 || !bytes.exists()) return {};
+  const unsigned of_lane = w.element_bytes(), by = left / 8;
+  std::vector<uint16_t> order;
+  for (unsigned k = 0; k < bytes.lanes(); ++k)
+    order.push_back(static_cast<uint16_t>(k / of_lane * of_lane + (k + of_lane - by) % of_lane));
+  const Value b = views_.bits(pen_, x, bytes), moved = shuffled(b, b, order);
+  return moved.exists() ? views_.bits(pen_, moved, w) : Value();
 }
 
 bool LaneCutter::shift(Instruction i, Type w) {
@@ -121,10 +134,10 @@ bool LaneCutter::reverse_bytes(Instruction i, Type w) {
   std::vector<uint16_t> order;
   for (unsigned k = 0; k < bytes.lanes(); ++k)
     order.push_back(static_cast<uint16_t>(k ^ (w.element_bytes() - 1)));
-  return coverage_.shuffle(bytes, true, order) && each_chunk(i, [&](Value x) {
-           Value b = views_.bits(pen_, x, bytes);
-           return views_.bits(pen_, pen_.shuffle(b, b, order), w);
-         });
+  return each_chunk(i, [&](Value x) {
+    const Value b = views_.bits(pen_, x, bytes), moved = shuffled(b, b, order);
+    return moved.exists() ? views_.bits(pen_, moved, w) : Value();
+  });
 }
 
 }  // namespace porphyry::machine

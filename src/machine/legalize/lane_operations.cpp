@@ -243,7 +243,8 @@ bool LaneCutter::other_ways(Instruction i, Type w) {
 // The same for each chunk.
 bool LaneCutter::each_chunk(Instruction i, const std::function<Value(Value)>& make) {
   Parts out;
-  for (Value x : views_.chunks(f_.operand(i, 0))) out.push_back(make(x));
+  for (Value x : views_.chunks(f_.operand(i, 0)))
+    if (out.push_back(make(x)); !out.back().exists()) return false;
   return now_chunks(f_.result(i), out), true;
 }
 bool LaneCutter::each_pair(Instruction i, const std::function<Value(Value, Value)>& make) {

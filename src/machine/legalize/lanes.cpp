@@ -272,10 +272,24 @@ Value LaneCutter::gathered_chunk(const Parts& from, Type w, std::span<const uint
       order[k] = static_cast<uint16_t>(fresh ? lane + n : first ? lane : k);
     }
     Value second = of_one ? v : sources[s];
-    if (!coverage_.shuffle(w, of_one, order)) return {};
-    v = pen_.shuffle(v, second, order);
+    v = shuffled(v, second, order);
+    if (!v.exists()) return {};
   }
   return v;
+}
+
+// Of full registers; nothing where the book does not cover it. Neighbours that stay neighbours are moved as
+// one wider lane: for those, code is shorter.
+Value LaneCutter::shuffled(Value a, Value b, std::span<const uint16_t> order) {
+  const Type t = pen_.type(a), wide = t.bits() < 64 ? views_.whole(Type::integer(2 * t.bits())) : Type();
+  std::vector<uint16_t> pairs;
+  for (size_t k = 0; k + 1 < order.size(); k += 2)
+    if (order[k] % 2 == 0 && order[k + 1] == order[k] + 1) pairs.push_back(order[k] / 2);
+  if (wide.exists() && 2 * pairs.size() == order.size()) {
+    const Value x = views_.bits(pen_, a, wide), y = a == b ? x : views_.bits(pen_, b, wide);
+    if (const Value moved = shuffled(x, y, pairs); moved.exists()) return views_.bits(pen_, moved, t);
+  }
+  return coverage_.shuffle(t, a == b, order) ? pen_.shuffle(a, b, order) : Value();
 }
 
 void LaneCutter::reduce(Instruction i) {

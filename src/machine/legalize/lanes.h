@@ -50,6 +50,7 @@ class LaneCutter final : public Splitter {
   Value all_in_one(Parts chunks, Op join, uint8_t permits);
   bool shuffle_chunks(Instruction i, Type w, std::span<const uint16_t> order);
   Value gathered_chunk(const Parts& from, Type w, std::span<const uint16_t> order);
+  Value shuffled(Value a, Value b, std::span<const uint16_t> order);
   Value modulo(Value index, unsigned lanes);
   bool reachable(Value index, unsigned lane) const { return lane <= mask_of(f_.type(index).bits()); }
   Value in_memory(const Parts& chunks);
@@ -85,6 +86,7 @@ class LaneCutter final : public Splitter {
   bool may_shift(Op op, Type w) const;
   Value shifted(Op op, Value x, unsigned by);
   Value turned(Op op, Value x, unsigned by);
+  Value turned_by_bytes(Value x, unsigned left);
   bool shift(Instruction i, Type w);
   bool shift_by_one_amount(Instruction i, Type w);
   Value turned_by_bits(Op op, Value x, Value by);
