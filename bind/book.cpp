@@ -279,7 +279,7 @@ void Binder::convention(const Entry& entry) {
 }
 
 // The forms that the machine layer itself uses: `move CLASS BITS`, `spill CLASS BITS`, `shorter half` or
-// `whole` (literal, clear, address, sum), and single ones.
+// `whole` (literal, clear, address, sum, more, less, ones), and single ones.
 void Binder::upkeep(const Entry& entry) {
   const Wanted g{OperandKind::Register, 0}, n{OperandKind::Literal}, b{OperandKind::Label},
       s{OperandKind::Symbol}, m{OperandKind::Memory};
@@ -319,9 +319,9 @@ void Binder::upkeep(const Entry& entry) {
     }
     if (k[0] == "shorter" && k.size() == 2 && (k[1] == "half" || k[1] == "whole")) {
       const Wanted a{OperandKind::Address};
-      const std::pair<const char*, std::vector<Wanted>> wanted[] = {{"literal", {g, n}}, {"clear", {g, g}},
-                                                                    {"address", {g, a}}, {"sum", {g, g}},
-                                                                    {"more", {g}},       {"less", {g}}};
+      const std::pair<const char*, std::vector<Wanted>> wanted[] = {
+          {"literal", {g, n}}, {"clear", {g, g}}, {"address", {g, a}}, {"sum", {g, g}},
+          {"more", {g}},       {"less", {g}},     {"ones", {g, n}}};
       for (size_t w = 0; w < std::size(wanted); ++w)
         book_.upkeep.forms.push_back({k[1] + "." + wanted[w].first, form(wanted[w].second, w)});
       book_.upkeep.forms.push_back({k[1] + ".sum_literal", form({g, n}, 3)});

@@ -276,9 +276,10 @@ struct SpillForm {
 };
 // Forms that do the same as others in fewer bytes, or on more of the processor's units, where flags may
 // change: `clear` of a register twice makes it zero as `literal` 0 does; `sum` into its first operand is
-// `address` of a sum that begins with it, and `more` and `less` are sums with 1 and -1. All may be missing.
+// `address` of a sum that begins with it, and `more` and `less` are sums with 1 and -1. `ones` with the literal
+// -1 sets all bits whatever the register held, for which a processor may wait. All may be missing.
 struct ShorterForms {
-  FormIndex literal = 0, clear = 0, address = 0, sum = 0, sum_literal = 0, more = 0, less = 0;
+  FormIndex literal = 0, clear = 0, address = 0, sum = 0, sum_literal = 0, more = 0, less = 0, ones = 0;
 };
 struct Upkeep {
   ShorterForms half, whole;           // of registers in class 0

@@ -1,7 +1,7 @@
-// A zero is cheaper as a register's difference from itself, and a sum into one of its operands as an
-// addition, one of 1 as a step, but for the flags; a word whose upper half is zero, as its lower half alone.
-// Whether somebody reads those is asked backward: at a block's end when a block behind it reads flags before
-// it writes them.
+// A zero is cheaper as a register's difference from itself, all ones as a short literal's bits put in, and a
+// sum into one of its operands as an addition, one of 1 as a step, but for the flags; a word whose upper half
+// is zero, as its lower half alone. Whether somebody reads those is asked backward: at a block's end when a
+// block behind it reads flags before it writes them.
 #include "shorter.h"
 
 #include <algorithm>
@@ -11,7 +11,8 @@ namespace {
 
 class Shortener {
  public:
-  Shortener(Code& f, const Target& target) : f_(f), target_(target), wanted_(f.blocks.size()) {}
+  Shortener(Code& f, const Target& target, bool small)
+      : f_(f), target_(target), small_(small), wanted_(f.blocks.size()) {}
 
   void run() {
     if (!target_.upkeep.half.clear && !target_.upkeep.whole.clear) return;
@@ -62,7 +63,7 @@ class Shortener {
   void shorten(CodeLine& i) {
     if (i.form < first_real_form || i.operand_count != 2) return;
     for (const ShorterForms* s : {&target_.upkeep.half, &target_.upkeep.whole}) {
-      if (same_group(i.form, s->literal) && s->clear) return clear(i, *s);
+      if (same_group(i.form, s->literal) && s->clear) return literal(i, *s);
       if (i.form == s->address && s->sum) sum(i, *s);
       if (same_group(i.form, s->sum_literal)) return step(i, *s);
     }
@@ -92,13 +93,19 @@ class Shortener {
     return false;
   }
 
-  void clear(CodeLine& i, const ShorterForms& s) {
+  void literal(CodeLine& i, const ShorterForms& s) {
     auto operands = f_.of(i);
     if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Literal) return;
-    if (operands[1].value != 0 || operands[1].part != Part::Whole || !is_physical(operands[0].reg)) return;
-    i.form = s.clear;
-    operands[1] = operands[0];
-    operands[1].written = false;
+    if (operands[1].part != Part::Whole || !is_physical(operands[0].reg)) return;
+    if (operands[1].value == 0) {
+      i.form = s.clear;
+      operands[1] = operands[0];
+      operands[1].written = false;
+    } else if (const Bits all = mask_of(target_.form(i.form).operands[0].type.bits());
+               small_ && s.ones && (static_cast<Bits>(operands[1].value) & all) == all) {
+      i.form = s.ones;
+      operands[1].value = -1;
+    }
   }
   void step(CodeLine& i, const ShorterForms& s) {
     auto operands = f_.of(i);
@@ -130,11 +137,12 @@ class Shortener {
 
   Code& f_;
   const Target& target_;
+  const bool small_;
   std::vector<uint8_t> wanted_;  // by block: whether it reads flags from before
 };
 
 }  // namespace
 
-void take_shorter_forms(Code& f, const Target& target) { Shortener(f, target).run(); }
+void take_shorter_forms(Code& f, const Target& target, bool small) { Shortener(f, target, small).run(); }
 
 }  // namespace porphyry::machine

@@ -4,6 +4,7 @@
 #include "layout.h"
 #include "porphyry/base/scratch.h"
 #include "reuse_flags.h"
+#include "reuse_results.h"
 
 namespace porphyry::machine {
 namespace {
@@ -182,6 +183,7 @@ Result<Selected> Selection::write() {
   make_room(out.code, module_.function(symbol_), rules_, state_->found.rules);
   Diagnostics problems = Writer(module_, symbol_, state_->flow, state_->found, rules_, out, work_).run();
   if (!problems.empty()) return problems;
+  reuse_results(out.code, rules_.target());
   reuse_flags(out.code, rules_.target());
   out.rules = std::move(state_->found.rules);
   return out;

@@ -54,9 +54,6 @@ class Foreteller {
   bool one(const Dominators& dominators, const Loops& loops, const LoopShape& loop) {
     auto rounds = rounds_of(f_, loops, dominators, loop);
     if (loop.exits.size() != 1) return false;
-    // Counting bits takes more code than the loop that does.
-    if (rounds && rounds->kind == Rounds::Kind::BitsSet && c_.module[c_.symbol].facts.keep_small)
-      return false;
     std::vector<Slot> uses = left(loops, loop);
     bool goes = !has_effect(loop);
     if (!rounds) {

@@ -115,6 +115,7 @@ class Divider {
         if (f_.has_effect(i)) waiting.clear();
         continue;
       }
+      if (comes_with_quotient(i)) continue;
       const Key key{f_.operand(i, 0).index, f_.operand(i, 1).index, op == Op::DivS || op == Op::RemS};
       if (auto q = quotients.find(key); remains && q != quotients.end()) {
         take_rest(i, q->second);
@@ -127,6 +128,12 @@ class Divider {
         (divides ? quotients : waiting).emplace(key, i);
       }
     }
+  }
+  // A processor that divides leaves both, if it leaves them for the same operands: taking that is the
+  // shortest code, but for signed remainders, of which the least number by -1 needs more code around.
+  bool comes_with_quotient(Instruction i) const {
+    const bool is_signed = f_.op(i) == Op::DivS || f_.op(i) == Op::RemS;
+    return c_.module[c_.symbol].facts.keep_small && (!is_signed || f_.is_constant(f_.operand(i, 1)));
   }
   void take_rest(Instruction i, Instruction quotient) {
     type_ = f_.type(f_.result(i));

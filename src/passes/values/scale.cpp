@@ -80,8 +80,8 @@ class Scaler {
     const Value made = pen_.shl(pen_.mul(x, other), f_.constant(t, factor.by));
     if (c_.wants_notes())
       c_.done(f_.position(product), c_.name(old),
-              fmt::format("the factor's shift by {} moved behind it", factor.by), "sums take it up there",
-              {{"shift", std::to_string(uint64_t(factor.by))}});
+              fmt::format("a factor's shift by {} moved behind the product", factor.by),
+              "sums take it up there", {{"shift", std::to_string(uint64_t(factor.by))}});
     hand_name_over(f_, old, made);
     f_.replace_uses(old, made);
   }
