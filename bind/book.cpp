@@ -255,6 +255,8 @@ void Binder::convention(const Entry& entry) {
       c.floats = register_list(line, w, 1);
     else if (w[0] == "kept")
       for (uint8_t r : register_list(line, w, 1)) c.kept.add(r);
+    else if (w[0] == "longer")
+      for (uint8_t r : register_list(line, w, 1)) c.longer.add(r);
     else if (w[0] == "scratch")
       c.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
     else if (w[0] == "reserved")
@@ -270,7 +272,8 @@ void Binder::convention(const Entry& entry) {
       c.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
-               "whole, floats, whole results, float results, kept, reserved, scratch, variadic count, return "
+               "whole, floats, whole results, float results, kept, longer, reserved, scratch, variadic "
+               "count, return "
                "address, far or stack");
   }
   c.reserved.add(c.stack);

@@ -63,7 +63,7 @@ struct BoundAddress {
 struct BoundConvention {
   std::string name;
   std::vector<uint8_t> whole, floats, whole_results, float_results;
-  machine::RegisterSet kept, reserved;
+  machine::RegisterSet kept, longer, reserved;
   uint8_t stack = 0, stack_align = 16, scratch = 0;
   int8_t float_count = -1, return_address = -1, far = -1;
 };

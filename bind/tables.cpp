@@ -221,9 +221,9 @@ class TableWriter {
     const BoundConvention& c = book_.convention;
     line(
         "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, {}, "
-        "{}}};",
-        text(c.name), registers(c.kept), registers(c.reserved), c.stack, c.stack_align, c.scratch,
-        c.float_count, c.return_address, word_bits, c.far);
+        "{}, {}}};",
+        text(c.name), registers(c.kept), registers(c.longer), registers(c.reserved), c.stack, c.stack_align,
+        c.scratch, c.float_count, c.return_address, word_bits, c.far);
     for (const auto& [field, form] : book_.upkeep.forms) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }

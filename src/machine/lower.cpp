@@ -76,7 +76,7 @@ class FunctionLowering {
     share_starts(allocation_->code, target);
     drop_repeated_copies(allocation_->code, target);
     drop_superfluous_extensions(allocation_->code, target);
-    take_shorter_forms(allocation_->code, target, legal[symbol_].facts.keep_small);
+    take_shorter_forms(allocation_->code, target);
     CompiledFunction out = emit(allocation_->code, target, {options.align_loops, options.late_frame});
     out.symbol = symbol_;
     if (!positions_.empty())

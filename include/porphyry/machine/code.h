@@ -180,6 +180,7 @@ struct Code {
   JumpTables tables;
   uint64_t outgoing_bytes = 0;  // stack space for arguments of calls
   bool has_calls = false;
+  bool counts_bytes = false;  // kept small: what counts is how long it is
   // Filled by the frame stage.
   uint64_t frame_bytes = 0;
   RegisterSet saved;

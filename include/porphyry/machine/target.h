@@ -254,6 +254,7 @@ struct Convention {
   std::string_view name;
   std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
   RegisterSet kept;
+  RegisterSet longer;    // instructions of at most half a word are longer where they name one of these
   RegisterSet reserved;  // never given to values: the stack pointer, and what the target keeps for itself
   uint8_t stack = 0;
   uint8_t stack_align = 16;

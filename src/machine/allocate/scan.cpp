@@ -25,7 +25,8 @@ Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges
       split_(f.virtuals.size(), work),
       physical_(target.register_count(), Physical(work), work),
       to_split_(work),
-      split_reasons_(work) {}
+      split_reasons_(work),
+      longer_(work) {}
 
 Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, std::pmr::memory_resource* work)
     : Scan(f, target, pieces, live_ranges(f, target, work), work) {
@@ -43,6 +44,7 @@ Scan::Scan(const Scan& before, const LineMoves& moves, std::pmr::memory_resource
 
 void Scan::run() {
   gather_hints();
+  if (f_.counts_bytes) longer_ = with_long_names(f_, target_, ranges_, one_, hints_, work_);
   struct Start {
     uint32_t at, v;
   };
@@ -91,8 +93,9 @@ float Scan::cost(uint32_t v) const {
   return ranges_.weights[v] / static_cast<float>(length);
 }
 
-// Wished for first, then free to clobber, then kept ones already used, of both rather what no later one
-// wishes for; a further kept one only when saving and restoring it pays.
+// Wished for first, then free to clobber, those with long names before others where they cost nothing, then
+// kept ones already used, of both rather what no later one wishes for; a further kept one only when saving
+// and restoring it pays.
 void Scan::place(uint32_t v) {
   const RegisterClass& c = target_.classes[f_.virtuals[v].register_class];
   RegisterSet all = RegisterSet::run(c.first, c.count) - target_.convention.reserved;
@@ -102,7 +105,9 @@ void Scan::place(uint32_t v) {
   bool pays = ranges_.weights[v] >= upkeep || f_.virtuals[v].brief;
   RegisterSet open = pays ? all : all - fresh, wished = wishes(v) & open;
   RegisterSet spared;
-  if (try_registers(v, wished) || try_registers(v, open - kept - wished, &spared) ||
+  const RegisterSet longer = !longer_.empty() && longer_[v] ? target_.convention.longer : RegisterSet();
+  if (try_registers(v, wished) || try_registers(v, (open & longer) - kept - wished, &spared) ||
+      try_registers(v, open - longer - kept - wished, &spared) ||
       try_registers(v, (open & kept & used_) - wished, &spared))
     return;
   if (!spared.empty()) return put(v, *spared.begin());

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "coalesce.h"
+#include "long_names.h"
 #include "porphyry/machine/allocate.h"
 #include "split_registers.h"
 
@@ -89,6 +90,7 @@ class Scan {
   std::pmr::vector<ToSplit> to_split_;
   std::pmr::vector<SplitReason> split_reasons_;
   RegisterSet used_;
+  std::pmr::vector<uint8_t> longer_;  // by root, in code that counts bytes: rather one with a long name
 };
 
 }  // namespace porphyry::machine

@@ -11,8 +11,7 @@ namespace {
 
 class Shortener {
  public:
-  Shortener(Code& f, const Target& target, bool small)
-      : f_(f), target_(target), small_(small), wanted_(f.blocks.size()) {}
+  Shortener(Code& f, const Target& target) : f_(f), target_(target), wanted_(f.blocks.size()) {}
 
   void run() {
     if (!target_.upkeep.half.clear && !target_.upkeep.whole.clear) return;
@@ -102,7 +101,7 @@ class Shortener {
       operands[1] = operands[0];
       operands[1].written = false;
     } else if (const Bits all = mask_of(target_.form(i.form).operands[0].type.bits());
-               small_ && s.ones && (static_cast<Bits>(operands[1].value) & all) == all) {
+               f_.counts_bytes && s.ones && (static_cast<Bits>(operands[1].value) & all) == all) {
       i.form = s.ones;
       operands[1].value = -1;
     }
@@ -137,12 +136,11 @@ class Shortener {
 
   Code& f_;
   const Target& target_;
-  const bool small_;
   std::vector<uint8_t> wanted_;  // by block: whether it reads flags from before
 };
 
 }  // namespace
 
-void take_shorter_forms(Code& f, const Target& target, bool small) { Shortener(f, target, small).run(); }
+void take_shorter_forms(Code& f, const Target& target) { Shortener(f, target).run(); }
 
 }  // namespace porphyry::machine

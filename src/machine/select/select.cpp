@@ -57,7 +57,8 @@ class Selection::Writer {
     CodeBlock made{.origin = b,
                    .first = static_cast<uint32_t>(w_.code.code.size()),
                    .depth = static_cast<uint8_t>(std::min(flow_.loops.depth(b), 200u)),
-                   .frequency = flow_.frequencies.of(b)};
+                   // What is kept small pays for each instruction once, however often it runs.
+                   .frequency = w_.code.counts_bytes ? 1.0f : flow_.frequencies.of(b)};
     if (Block header = flow_.loops.header(b); header.exists()) made.loop = layout_.loops[header];
     const Ways ways = ways_from(b);
     made.successors = ways.successors, made.table = ways.table;
@@ -180,6 +181,7 @@ Result<Selected> Selection::write() {
   if (!state_->found.problems.empty()) return std::move(state_->found.problems);
   Selected out(memory_);
   out.code.name = module_.symbol_name(symbol_);
+  out.code.counts_bytes = module_[symbol_].facts.keep_small;
   make_room(out.code, module_.function(symbol_), rules_, state_->found.rules);
   Diagnostics problems = Writer(module_, symbol_, state_->flow, state_->found, rules_, out, work_).run();
   if (!problems.empty()) return problems;
