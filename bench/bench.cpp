@@ -1,7 +1,7 @@
 // Measures against the host compiler, in one run: compile time per function, and the demo kernels' time.
 //
 //   porphyry_bench TWINS_FOLDER INSTRUCTIONS [PART]     the folder holds twins-O0.so, twins-O1.so,
-//   twins-O2.so and twins-O2.o (scripts/bench makes them); the part is language, compile or kernels, all of
+//   twins-O2.so, twins-O2.o and twins-Os.o (scripts/bench makes them); the part is language, compile or kernels, all of
 //   them unless named
 //
 // Ends with 1 where a kernel is slower at our -O1 than at our -O0.
@@ -354,6 +354,7 @@ int main(int count, char** arguments) {
   if (part.empty() || part == "webassembly") webassembly_costs();
   if (!part.empty() && part != "kernels") return 0;
   std::vector<std::string> slower = kernel_times(arguments[1]);
+  kernel_sizes(arguments[1]);
   for (const std::string& name : slower) fmt::print(stderr, "{} is slower than at the level below\n", name);
   return slower.empty() ? 0 : 1;
 }

@@ -64,6 +64,9 @@ void language_costs(size_t most);
 // What compiling costs: text to object, by stage, against the host compiler in `folder`, and how it grows.
 void compile_costs(const std::string& folder);
 
+// Bytes of the demo kernels, beside the host compiler's in `folder`.
+void kernel_sizes(const std::string& folder);
+
 // What modules of WebAssembly cost that others made: see scripts/corpus.
 void webassembly_costs();
 

@@ -255,8 +255,6 @@ void Binder::convention(const Entry& entry) {
       c.floats = register_list(line, w, 1);
     else if (w[0] == "kept")
       for (uint8_t r : register_list(line, w, 1)) c.kept.add(r);
-    else if (w[0] == "longer")
-      for (uint8_t r : register_list(line, w, 1)) c.longer.add(r);
     else if (w[0] == "scratch")
       c.scratch = register_named(w[1]).value_or(NamedRegister{}).physical;
     else if (w[0] == "reserved")
@@ -272,7 +270,7 @@ void Binder::convention(const Entry& entry) {
       c.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
-               "whole, floats, whole results, float results, kept, longer, reserved, scratch, variadic "
+               "whole, floats, whole results, float results, kept, reserved, scratch, variadic "
                "count, return "
                "address, far or stack");
   }
@@ -330,12 +328,17 @@ void Binder::upkeep(const Entry& entry) {
       book_.upkeep.forms.push_back({k[1] + ".sum_literal", form({g, n}, 3)});
       continue;
     }
+    if (key == "longer") {
+      for (uint8_t r : register_list(line, names, 0)) book_.upkeep.longer.add(r);
+      continue;
+    }
     auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return key == r.words; });
     if (row == std::end(rows))
-      complain(line, "no upkeep is called '" + key + "'",
-               "move CLASS BITS, spill CLASS BITS, shorter half, shorter whole, literal, add, jump, jump "
-               "through, call, call through or "
-               "return");
+      complain(
+          line, "no upkeep is called '" + key + "'",
+          "move CLASS BITS, spill CLASS BITS, shorter half, shorter whole, longer, literal, add, jump, jump "
+          "through, call, call through or "
+          "return");
     else
       book_.upkeep.forms.push_back({row->field, form(row->operands)});
   }

@@ -63,7 +63,7 @@ struct BoundAddress {
 struct BoundConvention {
   std::string name;
   std::vector<uint8_t> whole, floats, whole_results, float_results;
-  machine::RegisterSet kept, longer, reserved;
+  machine::RegisterSet kept, reserved;
   uint8_t stack = 0, stack_align = 16, scratch = 0;
   int8_t float_count = -1, return_address = -1, far = -1;
 };
@@ -71,6 +71,7 @@ struct BoundConvention {
 struct BoundUpkeep {
   std::vector<machine::MoveForm> moves;
   std::vector<machine::SpillForm> spills;
+  machine::RegisterSet longer;
   std::vector<std::pair<std::string, machine::FormIndex>> forms;  // further fields of machine::Upkeep
 };
 

@@ -217,13 +217,14 @@ class TableWriter {
          book_.lower_bits);
     line("  t.pace = {{{}, {}, units, {}, {}}};", book_.issue, book_.window, unit("load"), unit("store"));
     line("  t.address = {{scales, {}, {}}};", book_.address.offset_bits, book_.address.symbols);
-    line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;");
+    line("  t.upkeep.moves = moves;\n  t.upkeep.spills = spills;\n  t.upkeep.longer = {};",
+         registers(book_.upkeep.longer));
     const BoundConvention& c = book_.convention;
     line(
         "  t.convention = {{{}, whole, floats, whole_results, float_results, {}, {}, {}, {}, {}, {}, {}, {}, "
-        "{}, {}}};",
-        text(c.name), registers(c.kept), registers(c.longer), registers(c.reserved), c.stack, c.stack_align,
-        c.scratch, c.float_count, c.return_address, word_bits, c.far);
+        "{}}};",
+        text(c.name), registers(c.kept), registers(c.reserved), c.stack, c.stack_align, c.scratch,
+        c.float_count, c.return_address, word_bits, c.far);
     for (const auto& [field, form] : book_.upkeep.forms) line("  t.upkeep.{} = {};", field, form);
     line("  return t;\n}\n");
   }

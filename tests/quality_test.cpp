@@ -334,6 +334,16 @@ TEST(Quality, ProductsWithConstantsTakePlainInstructionsWhereTwoSuffice) {
 
 // ---- sums that may only fall ------------------------------------------------------------------------------
 
+uint64_t bytes_kept_small(Module& module) {
+  const Level small = *level_named("-Os");
+  EXPECT_EQ(render(run_pipeline(module, small.pipeline())), "");
+  auto lowered = machine::lower(module, target(), LowerOptions::at(small));
+  EXPECT_TRUE(lowered.good()) << render(lowered.why());
+  uint64_t out = 0;
+  for (const CompiledFunction& f : lowered->functions) out += f.bytes.size();
+  return out;
+}
+
 // PORPHYRY_WRITE_SUMS=1 writes the file anew, after a change that is meant to move them.
 TEST(Quality, SumsOverManyProgramsDoNotRise) {
   if (testing::checked_part > 1) GTEST_SKIP() << "one build is enough";
@@ -350,6 +360,17 @@ TEST(Quality, SumsOverManyProgramsDoNotRise) {
         sums["copies"] += l.role == Role::Move;
         sums["bytes"] += l.size;
       }
+  }
+  for (uint64_t seed = 1; seed <= 200; ++seed) {
+    Realm realm;
+    sums["bytes kept small"] +=
+        bytes_kept_small(*make_sample(realm, {.seed = seed, .layout = MemoryLayout{}}).module);
+  }
+  for (const char* name : {"frostwatch", "ledger"}) {
+    Realm realm;
+    std::ifstream in(std::string(PORPHYRY_ROOT "/demo/") + name + ".por");
+    sums["bytes of the demo kept small"] +=
+        bytes_kept_small(*testing::must_read(realm, std::string(std::istreambuf_iterator<char>(in), {})));
   }
   const std::string path = PORPHYRY_ROOT "/tests/data/sums.txt";
   if (std::getenv("PORPHYRY_WRITE_SUMS")) {

@@ -40,7 +40,7 @@ constexpr Level levels[] = {
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
      .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH
-               "; split-tests; merge; trim; drop",
+               "; split-tests; meet; merge; trim; drop",
      .improve_code = true,
      .spend_bytes = false,
      .doc = "calls as well, but nothing that makes code larger"},

@@ -181,9 +181,7 @@ struct Code {
   uint64_t outgoing_bytes = 0;  // stack space for arguments of calls
   bool has_calls = false;
   bool counts_bytes = false;  // kept small: what counts is how long it is
-  // Filled by the frame stage.
-  uint64_t frame_bytes = 0;
-  RegisterSet saved;
+  Frame frame;                // filled by the frame stage
 
   std::span<CodeOperand> of(const CodeLine& i) {
     return {operands.data() + i.first_operand, i.operand_count};

@@ -254,7 +254,6 @@ struct Convention {
   std::string_view name;
   std::span<const uint8_t> whole, floats, whole_results, float_results;  // physical registers in order
   RegisterSet kept;
-  RegisterSet longer;    // instructions of at most half a word are longer where they name one of these
   RegisterSet reserved;  // never given to values: the stack pointer, and what the target keeps for itself
   uint8_t stack = 0;
   uint8_t stack_align = 16;
@@ -286,6 +285,7 @@ struct Upkeep {
   ShorterForms half, whole;           // of registers in class 0
   std::span<const MoveForm> moves;    // of a class from narrow to wide
   std::span<const SpillForm> spills;  // likewise
+  RegisterSet longer;  // instructions on less than a word are longer where they name one of these
   FormIndex jump = 0, jump_through = 0, call = 0, call_through = 0, return_values = 0;
   FormIndex nothing = 0;       // does nothing: for debuggers to stop at; not every book has it
   FormIndex move_literal = 0;  // for Convention::float_count

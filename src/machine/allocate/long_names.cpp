@@ -77,11 +77,11 @@ std::pmr::vector<uint8_t> with_long_names(const Code& f, const Target& target, c
                                           Coalesced& one, std::span<const RegisterSet> hints,
                                           std::pmr::memory_resource* work) {
   std::pmr::vector<uint8_t> out(f.virtuals.size(), work);
-  const Convention& convention = target.convention;
+  const RegisterSet& longer = target.upkeep.longer;
   const std::pmr::vector<uint32_t> bytes = costs(f, target, one, work);
   auto is_settled = [&](uint32_t v) {
     for (unsigned r : hints[v])
-      if (!convention.longer.has(r) && !meet(ranges.virtuals[v], ranges.blocked[r])) return true;
+      if (!longer.has(r) && !meet(ranges.virtuals[v], ranges.blocked[r])) return true;
     return false;
   };
   struct Range {
@@ -91,8 +91,8 @@ std::pmr::vector<uint8_t> with_long_names(const Code& f, const Target& target, c
   std::pmr::vector<Range> order(work);
   for (size_t c = 0; c < target.classes.size(); ++c) {
     const RegisterSet all = RegisterSet::run(target.classes[c].first, target.classes[c].count);
-    if (!all.meets(convention.longer)) continue;
-    const unsigned names = (all - convention.reserved - convention.kept - convention.longer).count();
+    if (!all.meets(longer)) continue;
+    const unsigned names = (all - target.convention.reserved - target.convention.kept - longer).count();
     order.clear();
     for (uint32_t v = 0; v < f.virtuals.size(); ++v)
       if (one.find(v) == v && f.virtuals[v].register_class == c && !ranges.virtuals[v].empty())

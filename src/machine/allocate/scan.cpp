@@ -105,7 +105,7 @@ void Scan::place(uint32_t v) {
   bool pays = ranges_.weights[v] >= upkeep || f_.virtuals[v].brief;
   RegisterSet open = pays ? all : all - fresh, wished = wishes(v) & open;
   RegisterSet spared;
-  const RegisterSet longer = !longer_.empty() && longer_[v] ? target_.convention.longer : RegisterSet();
+  const RegisterSet longer = !longer_.empty() && longer_[v] ? target_.upkeep.longer : RegisterSet();
   if (try_registers(v, wished) || try_registers(v, (open & longer) - kept - wished, &spared) ||
       try_registers(v, open - longer - kept - wished, &spared) ||
       try_registers(v, (open & kept & used_) - wished, &spared))

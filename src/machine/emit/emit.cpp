@@ -26,8 +26,8 @@ class Emitter {
     out_.name = f.name;
     out_.align = target.alignment.function;
     out_.pool.assign(f.pool.begin(), f.pool.end());
-    out_.frame_bytes = f.frame_bytes;
-    out_.saved = f.saved;
+    out_.frame_bytes = f.frame.bytes;
+    out_.saved = f.frame.saved;
     out_.bytes.reserve(4 * f.code.size() + 16);
     out_.lines.reserve(f.code.size() + 8);
     out_.blocks.reserve(f.blocks.size());
@@ -148,12 +148,12 @@ class Emitter {
   void prologue() {
     frame_.stands = true;
     frame_.lines.clear();
-    target_.frame.enter(target_, {f_.frame_bytes, f_.saved}, frame_.lines);
+    target_.frame.enter(target_, f_.frame, frame_.lines);
     write_frame_lines();
   }
   void epilogue() {
     frame_.lines.clear();
-    target_.frame.leave(target_, {f_.frame_bytes, f_.saved}, frame_.lines);
+    target_.frame.leave(target_, f_.frame, frame_.lines);
     write_frame_lines();
   }
   void write_frame_lines() {

@@ -23,10 +23,10 @@ RegisterSet kept_registers_used(const Code& f, const Target& target) {
 }  // namespace
 
 Diagnostics lay_out_frame(Code& f, const Target& target) {
-  f.saved = kept_registers_used(f, target);
+  f.frame.saved = kept_registers_used(f, target);
   if (f.has_calls && target.convention.return_address >= 0)
-    f.saved.add(static_cast<unsigned>(target.convention.return_address));
-  uint64_t saved = target.frame.saved_bytes(target, f.saved), pushed = target.frame.return_bytes;
+    f.frame.saved.add(static_cast<unsigned>(target.convention.return_address));
+  uint64_t saved = target.frame.saved_bytes(target, f.frame.saved), pushed = target.frame.return_bytes;
   std::vector<FrameSlot*> slots;
   for (FrameSlot& s : f.slots) slots.push_back(&s);
   std::stable_sort(slots.begin(), slots.end(),
@@ -39,14 +39,14 @@ Diagnostics lay_out_frame(Code& f, const Target& target) {
   }
   // A return address that the caller has pushed leaves the stack one word off its alignment.
   uint64_t align = f.has_calls || !f.slots.empty() ? target.convention.stack_align : target.word_bits / 8;
-  f.frame_bytes = round_up<uint64_t>(at + saved + pushed, align) - saved - pushed;
-  if (f.frame_bytes > most_frame_bytes)
+  f.frame.bytes = round_up<uint64_t>(at + saved + pushed, align) - saved - pushed;
+  if (f.frame.bytes > most_frame_bytes)
     return {complaint(
-        fmt::format("in '{}': the frame takes {} bytes", f.name, f.frame_bytes),
+        fmt::format("in '{}': the frame takes {} bytes", f.name, f.frame.bytes),
         fmt::format("at most {} bytes of frame objects, spilled values and arguments", most_frame_bytes))};
   for (CodeAddress& a : f.addresses) {
     if (a.anchor == Anchor::Slot) a.displacement += f.slots[a.anchored].offset;
-    if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame_bytes + saved + pushed);
+    if (a.anchor == Anchor::Incoming) a.displacement += static_cast<int64_t>(f.frame.bytes + saved + pushed);
     bool in_frame = a.anchor == Anchor::Slot || a.anchor == Anchor::Incoming || a.anchor == Anchor::Outgoing;
     if (!in_frame) continue;
     a.anchor = Anchor::None;

@@ -23,7 +23,7 @@ constexpr uint64_t most_late_bytes = 2048;  // larger ones are touched by a loop
 class FramePlacer {
  public:
   FramePlacer(const Code& f, const Target& target) : f_(f), target_(target), inside_(f.blocks.size()) {
-    own_ = f.saved;
+    own_ = f.frame.saved;
     own_.add(target.convention.stack);
   }
 
@@ -115,8 +115,8 @@ class FramePlacer {
 }  // namespace
 
 FramePlace place_frame(const Code& f, const Target& target, bool late) {
-  const bool is_none = f.frame_bytes == 0 && f.saved.empty();
-  if (!late || is_none || f.frame_bytes > most_late_bytes || f.blocks.size() < 3) return {};
+  const bool is_none = f.frame.bytes == 0 && f.frame.saved.empty();
+  if (!late || is_none || f.frame.bytes > most_late_bytes || f.blocks.size() < 3) return {};
   return FramePlacer(f, target).place();
 }
 

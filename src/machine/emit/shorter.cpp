@@ -6,6 +6,8 @@
 
 #include <algorithm>
 
+#include "empty_blocks.h"
+
 namespace porphyry::machine {
 namespace {
 
@@ -20,11 +22,13 @@ class Shortener {
       bool wanted = wanted_behind(b);
       const CodeBlock& block = f_.blocks[b];
       for (uint32_t k = block.first + block.count; k-- > block.first;) {
+        if (f_.counts_bytes) leave_rest(block.first, k);
         load_half(f_.code[k]);
         if (!wanted) shorten(f_.code[k]);
         wanted = before(f_.code[k], wanted);
       }
     }
+    if (!goes_.empty()) drop_lines();
   }
 
  private:
@@ -92,6 +96,51 @@ class Shortener {
     return false;
   }
 
+  // A register of floats whose rest an instruction keeps need not be cleared for that, but for who waits for
+  // what it held.
+  void leave_rest(uint32_t first, uint32_t k) {
+    uint32_t j = k;
+    while (j > first && is_no_copy(f_, f_.code[j - 1])) --j;
+    if (j == first) return;
+    const CodeLine &i = f_.code[k], &clear = f_.code[--j];
+    if (clear.form < first_real_form || i.form < first_real_form || clear.operand_count != 1) return;
+    const CodeOperand &cleared = f_.of(clear)[0], &kept = f_.of(i)[0];
+    if (i.operand_count == 0 || cleared.kind != OperandKind::Register || cleared.read ||
+        kept.reg != cleared.reg || kept.kind != OperandKind::Register || !keeps_rest(target_.form(i.form)))
+      return;
+    for (const CodeOperand& o : f_.of(i).subspan(1))
+      if (o.kind == OperandKind::Register && o.reg == kept.reg) return;
+    goes_.push_back(j);
+  }
+  // Whether nothing is computed of what its first operand held.
+  static bool keeps_rest(const Form& form) {
+    const FormOperand& o = form.operands[0];
+    if (o.kind != OperandKind::Register || o.register_class == 0 || !o.read || !o.written ||
+        !o.type.is_float())
+      return false;
+    return std::ranges::none_of(form.meaning, [](const MeaningStep& m) {
+      return std::ranges::any_of(m.arguments,
+                                 [](const Term& t) { return t.kind == TermKind::Operand && t.index == 0; });
+    });
+  }
+
+  void drop_lines() {
+    std::ranges::sort(goes_);
+    uint32_t kept = 0;
+    auto gone = goes_.begin();
+    for (CodeBlock& b : f_.blocks) {
+      const uint32_t first = kept;
+      for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+        if (gone != goes_.end() && *gone == k)
+          ++gone;
+        else
+          f_.code[kept++] = f_.code[k];
+      }
+      b.first = first, b.count = kept - first;
+    }
+    f_.code.resize(kept);
+  }
+
   void literal(CodeLine& i, const ShorterForms& s) {
     auto operands = f_.of(i);
     if (operands[0].kind != OperandKind::Register || operands[1].kind != OperandKind::Literal) return;
@@ -136,6 +185,7 @@ class Shortener {
 
   Code& f_;
   const Target& target_;
+  std::vector<uint32_t> goes_;   // lines
   std::vector<uint8_t> wanted_;  // by block: whether it reads flags from before
 };
 

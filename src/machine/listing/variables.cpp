@@ -87,7 +87,7 @@ class ValueStays {
 
   int64_t frame_place(size_t slot) const {
     const uint64_t above =
-        code_.frame_bytes + target_.frame.saved_bytes(target_, code_.saved) + target_.frame.return_bytes;
+        code_.frame.bytes + target_.frame.saved_bytes(target_, code_.frame.saved) + target_.frame.return_bytes;
     return code_.slots[slot].offset - static_cast<int64_t>(above);
   }
 

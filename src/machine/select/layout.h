@@ -16,7 +16,8 @@ struct BlockLayout {
 // innermost loops become chains along the edges that are taken most (K. Pettis, R. Hansen, "Profile Guided
 // Code Positioning", 1990), and loops are turned. O(blocks), and O(e log e) for the edges of an innermost
 // loop.
-BlockLayout lay_out_blocks(const Function& f, const FlowOf& flow, std::pmr::memory_resource* work);
+BlockLayout lay_out_blocks(const Function& f, const FlowOf& flow, bool counts_bytes,
+                           std::pmr::memory_resource* work);
 
 // The rows of Code::loops, outer ones first; notes in `layout` which are whose.
 void number_loops(const FlowOf& flow, BlockLayout& layout, CodeRows<CodeLoop>& out);

@@ -35,7 +35,7 @@ class Selection::Writer {
         symbol_(symbol),
         flow_(flow),
         cover_(cover),
-        layout_(lay_out_blocks(module.function(symbol), flow, work)),
+        layout_(lay_out_blocks(module.function(symbol), flow, module[symbol].facts.keep_small, work)),
         w_(module.function(symbol), rules, cover.matcher, out.code, work),
         edges_(work),
         out_(out),

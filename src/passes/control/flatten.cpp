@@ -3,8 +3,9 @@
 // A branch goes where both ways meet again at once, what they compute has no effect and costs little, and
 // nothing says that one way is taken far more often. Moved instructions lose their promises. A pick goes
 // where one side of it is computed for it alone, without an effect, at a cost above that of a branch guessed
-// wrong every other time: then that side gets a block of its own. O(blocks + picks), and the operations
-// moved.
+// wrong every other time: then that side gets a block of its own. In functions that are kept small a branch
+// is the shorter one where one side is made of the other by one operation: that changes the value in its
+// place, and a pick wants both. O(blocks + picks), and the operations moved.
 #include <fmt/format.h>
 
 #include "../cost.h"
@@ -101,11 +102,35 @@ class Flattener {
     if (f_.hint(end) != Function::Hint::None) return unlike;
     uint64_t a = f_.weight(f_.edge(end, 0)), b = f_.weight(f_.edge(end, 1));
     if (a != Function::no_weight && b != Function::no_weight && (a / 8 > b || b / 8 > a)) return unlike;
-    const unsigned most = c_.module[c_.symbol].facts.keep_small ? most_small_cost : most_cost;
+    const unsigned most = keeps_small() ? most_small_cost : most_cost;
     if (ways[0].cost + ways[1].cost > most)
       return Refusal{"what it goes around costs more than the branch", "cheaper operations"};
     if (picks > most_picks) return Refusal{"it would take too many picks", "fewer values that differ"};
+    if (keeps_small() && is_shorter_as_branch(end, ways))
+      return Refusal{"a pick would be longer code", "a function that is not to be kept small"};
     return std::nullopt;
+  }
+  bool keeps_small() const { return c_.module[c_.symbol].facts.keep_small; }
+  bool is_shorter_as_branch(Instruction end, const Way ways[2]) const {
+    for (size_t k = 0; k < f_.argument_count(ways[0].to_meeting); ++k)
+      for (size_t w : {0u, 1u})
+        if (is_changed(f_.argument(ways[w].to_meeting, k), f_.argument(ways[1 - w].to_meeting, k)))
+          return is_asked_once(f_.operand(end, 0));
+    return false;
+  }
+  // Whether one operation makes `changed` of `value`, which nothing else wants then.
+  bool is_changed(Value changed, Value value) const {
+    const Instruction d = f_.definition(changed);
+    if (!d.exists() || changed == value || !info(f_.op(d)).is_plain() || f_.has_effect(d) ||
+        !f_.has_one_use(changed))
+      return false;
+    unsigned uses = 0;
+    for ([[maybe_unused]] Slot s : f_.uses(value)) ++uses;
+    return f_.operand_count(d) > 0 && f_.operand(d, 0) == value && uses == 2;
+  }
+  bool is_asked_once(Value condition) const {
+    const Instruction d = f_.definition(condition);
+    return d.exists() && info(f_.op(d)).result == ResultRule::Truth && f_.has_one_use(condition);
   }
 
   void flatten(Block b, Instruction end, const Way ways[2], Block meeting, unsigned picks) {
@@ -136,7 +161,9 @@ class Flattener {
       std::vector<Instruction> own = computed_for(pick, side);
       unsigned cost = 0;
       for (Instruction i : own) cost += cost_of(f_.op(i));
-      if (cost < least_cost) continue;
+      const bool shorter = keeps_small() && own.size() == 1 && is_asked_once(f_.operand(pick, 0)) &&
+                           is_changed(f_.operand(pick, side), f_.operand(pick, 3 - side));
+      if (cost < least_cost && !shorter) continue;
       branch_around(pick, side, own, cost);
       return true;
     }
@@ -167,7 +194,8 @@ class Flattener {
     Block home = f_.block(pick);
     if (c_.wants_notes())
       c_.done(f_.position(pick), c_.name(f_.result(pick)), "the pick became a branch",
-              "one side of it costs more than a branch", {{"cost", std::to_string(cost)}});
+              cost < least_cost ? "a branch is shorter code" : "one side of it costs more than a branch",
+              {{"cost", std::to_string(cost)}});
     Position position = f_.position(pick);
     Value condition = f_.operand(pick, 0), x = f_.operand(pick, 1), y = f_.operand(pick, 2);
     Block behind = f_.split(home, pick), way = f_.add_block_after(home);
