@@ -92,7 +92,7 @@ std::pmr::vector<uint8_t> with_long_names(const Code& f, const Target& target, c
   for (size_t c = 0; c < target.classes.size(); ++c) {
     const RegisterSet all = RegisterSet::run(target.classes[c].first, target.classes[c].count);
     if (!all.meets(longer)) continue;
-    const unsigned names = (all - target.convention.reserved - target.convention.kept - longer).count();
+    const RegisterSet names = all - target.convention.reserved - target.convention.kept - longer;
     order.clear();
     for (uint32_t v = 0; v < f.virtuals.size(); ++v)
       if (one.find(v) == v && f.virtuals[v].register_class == c && !ranges.virtuals[v].empty())
@@ -101,11 +101,13 @@ std::pmr::vector<uint8_t> with_long_names(const Code& f, const Target& target, c
       return std::tuple(!a.settled, b.bytes, a.root) < std::tuple(!b.settled, a.bytes, b.root);
     });
     LiveCounts counts(2 * static_cast<uint32_t>(f.code.size()) + 2, work);
+    for (unsigned r : names)
+      for (const Segment& s : ranges.blocked[r]) counts.add(s.from, s.to);
     for (const Range& range : order) {
       const Segments& segments = ranges.virtuals[range.root];
       uint32_t most = 0;
       for (const Segment& s : segments) most = std::max(most, counts.most(s.from, s.to));
-      out[range.root] = !range.settled && most >= names;
+      out[range.root] = !range.settled && most >= names.count();
       if (out[range.root]) continue;
       for (const Segment& s : segments) counts.add(s.from, s.to);
     }

@@ -21,22 +21,32 @@ namespace {
 
 class BackWays {
  public:
-  explicit BackWays(FunctionContext& c) : c_(c), f_(c.function) {}
+  explicit BackWays(FunctionContext& c)
+      : c_(c), f_(c.function), dominators_(c.facts.get<Dominators>()), loops_(c.facts.get<Loops>()) {}
 
   void run() {
-    const Loops& loops = c_.facts.get<Loops>();
-    std::vector<Block> heads;
+    std::vector<Meeting> all;
     for (Block b : f_.blocks())
-      if (loops.is_header(b)) heads.push_back(b);
-    for (Block head : heads) {
-      std::vector<Edge> back;
-      for (Edge e : f_.edges_into(head))
-        if (loops.contains(head, f_.from(e))) back.push_back(e);
-      if (back.size() > 1) join(head, back);
-    }
+      if (loops_.is_header(b))
+        if (Meeting m = meeting(b); !m.moved.empty()) all.push_back(std::move(m));
+    for (const Meeting& m : all) join(m);  // analyses do not know the blocks that this makes
   }
 
  private:
+  struct Meeting {
+    Block head;
+    std::vector<Edge> back;
+    std::vector<Instruction> moved;  // what all of them give
+  };
+  Meeting meeting(Block head) const {
+    Meeting out{head, {}, {}};
+    for (Edge e : f_.edges_into(head))
+      if (loops_.contains(head, f_.from(e))) out.back.push_back(e);
+    if (out.back.size() < 2) return out;
+    for (size_t k = 0; k < f_.parameters(head).size(); ++k)
+      if (const Instruction d = common(out.back, k); d.exists()) out.moved.push_back(d);
+    return out;
+  }
   // What all of them give for a parameter, if it may be computed where they meet.
   Instruction common(const std::vector<Edge>& back, size_t k) const {
     const Value v = f_.argument(back[0], k);
@@ -53,16 +63,14 @@ class BackWays {
   // Else the new value takes its place where it is.
   bool is_wanted_behind(Value old, Instruction d) const {
     for (Slot s : f_.uses(old))
-      if (f_.block(f_.use(s).user) != f_.block(d)) return true;
+      if (const Block b = f_.block(f_.use(s).user); b != f_.block(d) && dominators_.dominates(f_.block(d), b))
+        return true;
     return false;
   }
 
-  void join(Block head, const std::vector<Edge>& back) {
+  void join(const Meeting& m) {
+    const auto& [head, back, moved] = m;
     const size_t count = f_.parameters(head).size();
-    std::vector<Instruction> moved;
-    for (size_t k = 0; k < count; ++k)
-      if (const Instruction d = common(back, k); d.exists()) moved.push_back(d);
-    if (moved.empty()) return;
     if (c_.wants_notes())
       c_.done(f_.position(moved[0]), c_.name(f_.result(moved[0])), "is computed where the ways back meet",
               "all of them give it to the loop", {{"ways", std::to_string(back.size())}});
@@ -88,6 +96,8 @@ class BackWays {
 
   FunctionContext& c_;
   Function& f_;
+  const Dominators& dominators_;
+  const Loops& loops_;
 };
 
 }  // namespace
