@@ -93,13 +93,16 @@ TEST(Reuse, JoinedConditionsBecomeBranches) {
                           random() % 2 ? std::string(1, "xyz"[random() % 3]) : std::to_string(random() % 4));
       return fmt::format("c{}", made++);
     };
-    std::string all = comparison();
-    const unsigned joined = 1 + random() % 4;
-    for (unsigned k = 0; k < joined; ++k) {
-      const std::string other = comparison();
-      body += fmt::format("  c{} = {} {}, {}\n", made, random() % 2 ? "and" : "or", all, other);
-      all = fmt::format("c{}", made++);
+    std::vector<std::string> conditions;
+    for (unsigned k = 0, n = 2 + random() % 4; k < n; ++k) conditions.push_back(comparison());
+    while (conditions.size() > 1) {
+      const size_t k = random() % (conditions.size() - 1);
+      body += fmt::format("  c{} = {} {}, {}\n", made, random() % 2 ? "and" : "or", conditions[k],
+                          conditions[k + 1]);
+      conditions[k] = fmt::format("c{}", made++);
+      conditions.erase(conditions.begin() + static_cast<ptrdiff_t>(k) + 1);
     }
+    const std::string& all = conditions[0];
     const std::string text = fmt::format(
         "module m\nfunc f(x: i32, y: i32, z: i32) -> i32 keep small {{\na:\n{}  when {} go yes({}) else "
         "no(z, {})\n"

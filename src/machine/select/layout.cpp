@@ -177,16 +177,15 @@ void close_gaps(const Function& f, std::pmr::vector<Block>& order, std::pmr::mem
     stretches.back().last = k;
   }
   if (stretches.size() < 3) return;
-  std::pmr::vector<uint32_t> heads(stretches.size(), work);  // where the row that ends with a stretch begins
-  for (uint32_t s = 0; s < stretches.size(); ++s) heads[s] = s;
+  // Of a row of stretches: by its last one, which is the first; and by its first one, which is the last.
+  std::pmr::vector<uint32_t> heads(stretches.size(), work), ends(stretches.size(), work);
+  for (uint32_t s = 0; s < stretches.size(); ++s) heads[s] = ends[s] = s;
   for (uint32_t s = 0; s < stretches.size(); ++s)
     for (Edge e : f.edges(order[stretches[s].last])) {
       const uint32_t to = begun_by[f.to(e)];
       if (to == nothing || to == 0 || stretches[to].follows || heads[s] == to) continue;
       stretches[s].next = to, stretches[to].follows = true;
-      uint32_t end = to;
-      while (stretches[end].next != nothing) end = stretches[end].next;
-      heads[end] = heads[s];
+      ends[heads[s]] = ends[to], heads[ends[to]] = heads[s];
       break;
     }
   std::pmr::vector<Block> out(work);

@@ -29,9 +29,10 @@ class ResultReuse {
  private:
   bool real(const CodeLine& i) const { return i.form >= first_real_form; }
   bool leaves_two(const CodeLine& i) const {
-    if (!real(i) || i.call != none || target_.form(i.form).is_jump) return false;
+    if (!real(i)) return false;
     const Form& form = target_.form(i.form);
-    return form.writes.count() > 1 && holds(form.writes, form.reads);
+    return !form.writes.empty() && i.call == none && !form.is_jump && form.writes.count() > 1 &&
+           holds(form.writes, form.reads);
   }
   static bool holds(const RegisterSet& all, RegisterSet some) { return (some -= all).empty(); }
 

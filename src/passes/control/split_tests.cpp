@@ -7,6 +7,8 @@
 //
 // Arguments of the way that both take are given once, in a block of their own. One of the two at least is a
 // comparison that nothing else uses. O(branches).
+#include <unordered_map>
+
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
@@ -33,6 +35,13 @@ class TestSplitter {
   }
 
  private:
+  static constexpr unsigned deepest = 4;
+
+  // Where conditions were computed that a block asks for, which may be part of what was one.
+  Block home(Block b) const {
+    const auto known = homes_.find(b.index);
+    return known == homes_.end() ? b : known->second;
+  }
   bool is_comparison_for_one(Value v) const {
     const Instruction d = f_.definition(v);
     return d.exists() && info(f_.op(d)).result == ResultRule::Truth && f_.has_one_use(v);
@@ -42,9 +51,21 @@ class TestSplitter {
     if (f_.weight(f_.edge(end, 0)) != Function::no_weight) return false;
     const Value c = f_.operand(end, 0);
     const Instruction d = f_.definition(c);
-    if (!d.exists() || !f_.has_one_use(c) || f_.block(d) != f_.block(end)) return false;
+    if (!d.exists() || !f_.has_one_use(c) || f_.block(d) != home(f_.block(end))) return false;
     if (f_.op(d) != Op::And && f_.op(d) != Op::Or) return false;
-    return is_comparison_for_one(f_.operand(d, 0)) || is_comparison_for_one(f_.operand(d, 1));
+    return holds_comparison(d, deepest);
+  }
+  // Whether a comparison for one is among what is joined.
+  bool holds_comparison(Instruction joined, unsigned depth) const {
+    for (size_t k : {0u, 1u}) {
+      const Value v = f_.operand(joined, k);
+      if (is_comparison_for_one(v)) return true;
+      const Instruction d = f_.definition(v);
+      if (depth > 0 && d.exists() && (f_.op(d) == Op::And || f_.op(d) == Op::Or) && f_.has_one_use(v) &&
+          holds_comparison(d, depth - 1))
+        return true;
+    }
+    return false;
   }
 
   // Gives the block in which the second one is asked.
@@ -76,14 +97,16 @@ class TestSplitter {
     both == 0 ? pen.when(first, to[0], {}, rest, {}) : pen.when(first, rest, {}, to[1], {});
     pen.at_end(rest).from(position);
     pen.when(second, to[0], arguments[0], to[1], arguments[1]);
+    homes_.emplace(rest.index, home(b));
     if (const Instruction d = f_.definition(second);
-        d.exists() && f_.block(d) == b && is_comparison_for_one(second))
+        d.exists() && f_.block(d) == home(b) && is_comparison_for_one(second))
       f_.move_before(d, f_.terminator(rest));
     return rest;
   }
 
   FunctionContext& c_;
   Function& f_;
+  std::unordered_map<uint32_t, Block> homes_;  // of blocks made here
 };
 
 }  // namespace

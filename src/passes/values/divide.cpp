@@ -133,7 +133,9 @@ class Divider {
   // shortest code, but for signed remainders, of which the least number by -1 needs more code around.
   bool comes_with_quotient(Instruction i) const {
     const bool is_signed = f_.op(i) == Op::DivS || f_.op(i) == Op::RemS;
-    return c_.module[c_.symbol].facts.keep_small && (!is_signed || f_.is_constant(f_.operand(i, 1)));
+    const Type t = f_.type(f_.result(i));
+    return c_.module[c_.symbol].facts.keep_small && !t.has_lanes() && (t.bits() == 32 || t.bits() == 64) &&
+           (!is_signed || f_.is_constant(f_.operand(i, 1)));
   }
   void take_rest(Instruction i, Instruction quotient) {
     type_ = f_.type(f_.result(i));
