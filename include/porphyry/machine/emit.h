@@ -41,8 +41,8 @@ struct EmittedLine {
 // takes the same time wherever its function lies; and some decode a jump, with the comparison before it, anew
 // each time where that crosses a line ("Mitigations for Jump Conditional Code Erratum", Intel, 2019). So
 // inner loops begin at multiples of Target::alignment.function: of two that follow each other, the one from
-// which fewer of the loop's jumps cross lines. Those that still do are moved to the next line by an
-// instruction that does nothing.
+// which fewer of the loop's jumps cross lines. Those that still do, and such jumps of the loops around it, are
+// moved to the next line by an instruction that does nothing.
 
 struct CompiledFunction {
   std::string name;

@@ -43,8 +43,8 @@ class Emitter {
       if (block_ == frame_.place.before) prologue();
       if (is_empty(block_)) continue;
       const CodeBlock& b = f_.blocks[block_];
-      const bool hot = align_loops_ && b.loop != no_loop && is_inner_[b.loop];
-      const uint32_t test = hot ? test_of(b) : none;
+      const bool repeats = align_loops_ && b.loop != no_loop;
+      const uint32_t test = repeats ? test_of(b) : none;
       for (row_ = b.first; row_ < b.first + b.count; ++row_) {
         if (row_ == test) relaxer_.pad(Pad::Jump, block_);
         instruction(f_.code[row_]);
@@ -52,7 +52,7 @@ class Emitter {
       straighten();
       if (block_ == frame_.place.behind) prologue();
       for (const Jump& j : held_) {
-        if (hot && (test == none || &j != &held_[0])) relaxer_.pad(Pad::Jump, block_);
+        if (repeats && (test == none || &j != &held_[0])) relaxer_.pad(Pad::Jump, block_);
         jump(j);
       }
       held_.clear();
@@ -103,10 +103,9 @@ class Emitter {
 
   // Loops that hold no other; the first block of one in the order of the code is where it begins.
   void find_inner_loops() {
-    is_inner_.assign(f_.loops.size(), 1);
+    begins_.assign(f_.loops.size(), 1);
     for (const CodeLoop& l : f_.loops)
-      if (l.outer != no_loop) is_inner_[l.outer] = 0;
-    begins_ = is_inner_;
+      if (l.outer != no_loop) begins_[l.outer] = 0;
   }
   bool is_loop_start(uint32_t b) {
     uint32_t loop = f_.blocks[b].loop;
@@ -266,7 +265,7 @@ class Emitter {
     std::vector<PlainInstruction> lines;  // of the current prologue or epilogue
   } frame_;
   bool align_loops_;
-  std::vector<uint8_t> is_inner_, begins_;  // by loop: it holds no other; and has not begun yet
+  std::vector<uint8_t> begins_;  // by loop: it holds no other, and has not begun yet
   CompiledFunction out_;
   Relaxer relaxer_;
   std::pmr::vector<uint32_t> leads_to_;  // by block: itself, or where an empty one jumps to
