@@ -15,7 +15,8 @@ namespace {
   "propagate; forward; sweep; thread; tidy; bulk; outcome; unroll; frame } } "
 // What is left of loops.
 #define PORPHYRY_LOOPS "test-last; fold; number; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
-#define PORPHYRY_FINISH "join; regroup; scale; number; sweep; fold; sink; tidy"
+#define PORPHYRY_CHEAPEST "join; regroup; scale; number; sweep; fold; "
+#define PORPHYRY_FINISH PORPHYRY_CHEAPEST "sink; tidy"
 
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .improve_code = false, .spend_bytes = false, .doc = "runs no pass"},
@@ -39,8 +40,8 @@ constexpr Level levels[] = {
      .spend_bytes = true,
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
-     .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_FINISH
-               "; split-tests; meet; merge; trim; drop",
+     .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_CHEAPEST
+               "split-tests; sink; tidy; meet; merge; trim; drop",
      .improve_code = true,
      .spend_bytes = false,
      .doc = "calls as well, but nothing that makes code larger"},
