@@ -1,8 +1,8 @@
 // Measures against the host compiler, in one run: compile time per function, and the demo kernels' time.
 //
 //   porphyry_bench TWINS_FOLDER INSTRUCTIONS [PART]     the folder holds twins-O0.so, twins-O1.so,
-//   twins-O2.so, twins-O2.o and twins-Os.o (scripts/bench makes them); the part is language, compile or kernels, all of
-//   them unless named
+//   twins-O2.so, twins-O2.o and twins-Os.o (scripts/bench makes them); the part is language, compile,
+//   webassembly or kernels, all of them unless named
 //
 // Ends with 1 where a kernel is slower at our -O1 than at our -O0.
 #include <dlfcn.h>

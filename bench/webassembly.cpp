@@ -345,8 +345,7 @@ void webassembly_costs() {
                         passwords("the same, lanes", "argon2-simd"), transform(), picture(), database()})
     running(w);
   fmt::print(
-      "Where the programs differ: one of the modules of argon2 works in lanes, the library in plain "
-      "numbers.\n"
+      "Where the programs differ: one module of argon2 works in lanes, the library in plain numbers.\n"
       "The picture's module inflates by code of its own, the library by zlib's, and restores rows in\n"
       "lanes. What levels and checks make is read along a line, what registers cost in the table above.\n");
 }

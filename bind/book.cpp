@@ -270,8 +270,7 @@ void Binder::convention(const Entry& entry) {
       c.stack_align = static_cast<uint8_t>(number(w[3]).value_or(16));
     } else
       complain(line, "a convention does not say this",
-               "whole, floats, whole results, float results, kept, reserved, scratch, variadic "
-               "count, return "
+               "whole, floats, whole results, float results, kept, reserved, scratch, variadic count, return "
                "address, far or stack");
   }
   c.reserved.add(c.stack);
@@ -337,8 +336,7 @@ void Binder::upkeep(const Entry& entry) {
       complain(
           line, "no upkeep is called '" + key + "'",
           "move CLASS BITS, spill CLASS BITS, shorter half, shorter whole, longer, literal, add, jump, jump "
-          "through, call, call through or "
-          "return");
+          "through, call, call through, nothing or return");
     else
       book_.upkeep.forms.push_back({row->field, form(row->operands)});
   }

@@ -166,5 +166,27 @@ TEST(Reuse, WaysBackIntoALoopMeet) {
   }
 }
 
+// Allocation counts bytes; what is told of blocks is still how often they run.
+TEST(Reuse, BlocksAreStillToldByHowOftenTheyRun) {
+  Realm realm;
+  auto module = testing::must_read(realm, R"(module m
+func f(n: i32) -> i32 keep small {
+a:
+  go top(0)
+top(i: i32):
+  i2 = add i, 3
+  more = lt.s i2, n
+  when more go top(i2) else out
+out:
+  return i2
+}
+)");
+  auto lowered = machine::lower(*module, target(), {});
+  ASSERT_TRUE(lowered.good()) << render(lowered.why());
+  float most = 0;
+  for (const auto& b : lowered->functions[0].blocks) most = std::max(most, b.frequency);
+  EXPECT_GT(most, 4.0f);
+}
+
 }  // namespace
 }  // namespace porphyry

@@ -88,4 +88,19 @@ void put_entry(const PoolEntry& e, ByteOrder order, uint8_t* to) {
   }
 }
 
+void write_again(Code& f, std::span<const LineCopy> copies, std::span<const uint8_t> gone) {
+  CodeRows<CodeLine> code(f.code.get_allocator());
+  code.reserve(f.code.size() + copies.size());
+  auto next = copies.begin();
+  for (CodeBlock& b : f.blocks) {
+    const auto first = static_cast<uint32_t>(code.size());
+    for (uint32_t k = b.first; k < b.first + b.count; ++k) {
+      for (; next != copies.end() && next->before == k; ++next) code.push_back(f.code[next->line]);
+      if (gone.empty() || !gone[k]) code.push_back(f.code[k]);
+    }
+    b.first = first, b.count = static_cast<uint32_t>(code.size()) - first;
+  }
+  f.code = std::move(code);
+}
+
 }  // namespace porphyry::machine

@@ -23,6 +23,12 @@ constexpr unsigned cost_of(Op op) {
   }
 }
 
+// A comparison that nothing else uses is one with the branch that asks for it, and takes no register.
+inline bool is_comparison_for_one(const Function& f, Value v) {
+  const Instruction d = f.definition(v);
+  return d.exists() && info(f.op(d)).result == ResultRule::Truth && f.has_one_use(v);
+}
+
 // Whether keeping its result in a register is better than computing it once more: what takes longer than a
 // plain instruction, floats and loads among it.
 inline bool costs_much(const Function& f, Instruction i) {

@@ -266,6 +266,11 @@ class Function {
   Value value(Slot s) const { return slots_[s].value; }
   bool has_uses(Value v) const { return values_[v].first_use.exists(); }
   bool has_one_use(Value v) const { return has_uses(v) && !slots_[values_[v].first_use].next.exists(); }
+  bool has_uses(Value v, size_t exactly) const {  // O(exactly)
+    Slot s = first_use(v);
+    for (; exactly > 0 && s.exists(); --exactly) s = next_use(s);
+    return exactly == 0 && !s.exists();
+  }
   void set(Slot s, Value v);
   void replace_uses(Value old_value, Value new_value);  // O(uses)
 

@@ -198,6 +198,8 @@ struct Code {
     virtuals.push_back({register_class, bits, false, origin});
     return static_cast<Register>(first_virtual + virtuals.size() - 1);
   }
+  // What an instruction in a block costs: what is kept small pays for each once, however often it runs.
+  float weight(const CodeBlock& b) const { return counts_bytes ? 1.0f : b.frequency; }
   VirtualRegister& shape(Register r) { return virtuals[r - first_virtual]; }
   const VirtualRegister& shape(Register r) const { return virtuals[r - first_virtual]; }
 };
@@ -225,6 +227,13 @@ inline bool writes_flags(const Target& target, const Code& f, const CodeLine& i)
   return (i.form >= first_real_form && target.form(i.form).writes_flags) ||
          (i.call != none && f.calls[i.call].loses_flags);
 }
+
+// Writes the code again without lines that are `gone` (by line; none where it is empty), and with others once
+// more in front of lines of their block: `copies` stand in the order of `before`. O(lines).
+struct LineCopy {
+  uint32_t before, line;
+};
+void write_again(Code& f, std::span<const LineCopy> copies, std::span<const uint8_t> gone);
 
 // Calls `see(register, read, written)` for each register an instruction names, addresses included.
 template <class See>

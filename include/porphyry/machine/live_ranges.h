@@ -59,7 +59,7 @@ struct LiveRanges {
       : virtuals(work), blocked(target.register_count(), work), weights(work), predecessors(f, work) {}
   std::pmr::vector<Segments> virtuals;  // by register number minus first_virtual
   std::pmr::vector<Segments> blocked;   // by physical register: where the code itself uses it; not of flags
-  std::pmr::vector<float> weights;      // uses and writes by how often they run
+  std::pmr::vector<float> weights;      // uses and writes, see Code::weight
   Predecessors predecessors;
 };
 

@@ -63,6 +63,7 @@ class FunctionContext {
   void ended();
 
   bool wants_notes() const { return notes_ != nullptr; }
+  bool keeps_small() const { return module[symbol].facts.keep_small; }
   void done(Position p, std::string value, std::string what, std::string why,
             std::vector<std::pair<std::string, std::string>> figures = {});
   void declined(Position p, std::string value, std::string what, std::string why, std::string unlock,

@@ -18,12 +18,12 @@ namespace {
 
 // A copy between two virtual registers, numbered from 0.
 struct VirtualCopy {
-  float frequency;
+  float weight;
   uint32_t line, to, from;
 };
 
-// The most frequent first.
-std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memory_resource* work) {
+// The dearest first.
+std::pmr::vector<VirtualCopy> copies_by_weight(const Code& f, std::pmr::memory_resource* work) {
   std::pmr::vector<VirtualCopy> out(work);
   for (const CodeBlock& b : f.blocks)
     for (uint32_t k = b.first; k < b.first + b.count; ++k) {
@@ -31,10 +31,10 @@ std::pmr::vector<VirtualCopy> copies_by_frequency(const Code& f, std::pmr::memor
       if (i.form != copy_form) continue;
       Register to = f.of(i)[0].reg, from = f.of(i)[1].reg;
       if (is_virtual(to) && is_virtual(from))
-        out.push_back({b.frequency, k, to - first_virtual, from - first_virtual});
+        out.push_back({f.weight(b), k, to - first_virtual, from - first_virtual});
     }
   std::sort(out.begin(), out.end(), [](const VirtualCopy& a, const VirtualCopy& b) {
-    return a.frequency != b.frequency ? a.frequency > b.frequency : a.line < b.line;
+    return a.weight != b.weight ? a.weight > b.weight : a.line < b.line;
   });
   return out;
 }
@@ -56,7 +56,7 @@ bool join_ranges(const Code& f, LiveRanges& ranges, uint32_t a, uint32_t b, std:
 
 Coalesced coalesce(const Code& f, LiveRanges& ranges, std::pmr::memory_resource* work) {
   Coalesced out(f.virtuals.size(), work);
-  for (const VirtualCopy& c : copies_by_frequency(f, work)) {
+  for (const VirtualCopy& c : copies_by_weight(f, work)) {
     uint32_t a = out.find(c.to), b = out.find(c.from);
     if (a != b && join_ranges(f, ranges, a, b, work)) out.join(b, a);
   }

@@ -127,7 +127,7 @@ class RangeBuilder {
     events_.push_back({position, block, none});
     (ends.first == none ? ends.first : events_[ends.last].next) = row;
     ends.last = row;
-    out_.weights[r - first_virtual] += f_.blocks[block].frequency;
+    out_.weights[r - first_virtual] += f_.weight(f_.blocks[block]);
   }
   // Physical registers are used within a block only (parameters: from the function's start).
   void physical_read(Register r, uint32_t at) {

@@ -1,9 +1,9 @@
 // Idea: a register with a long name costs a byte in each instruction that does not work on a whole word,
 // whose form says so already; a counter of whole words costs next to nothing there, what is computed in half
 // words or bytes much. Ranges that are copied from or to a short name have it; of the others the dearest come
-// first: a range fits while fewer than there are short names live wherever it lives. What does not fit, or
-// costs nothing, gets a long name. Invariant: of the ranges that fit, no more than there are short names live
-// in one line. Cost: a search tree over lines holds how many do; O(log positions) for each segment.
+// first: a range fits while fewer than there are short names live wherever it lives. What does not fit
+// gets a long name. Invariant: of the ranges that fit, no more than there are short names live in one place.
+// Cost: a search tree over positions holds how many do; O(log positions) for each segment.
 #include "long_names.h"
 
 #include <algorithm>
@@ -16,9 +16,7 @@ namespace {
 class LiveCounts {
  public:
   LiveCounts(uint32_t positions, std::pmr::memory_resource* work)
-      : positions_(std::max(positions, 1u)),
-        most_(4 * size_t(positions_), work),
-        all_(4 * size_t(positions_), work) {}
+      : positions_(positions), most_(4 * size_t(positions_), work), all_(4 * size_t(positions_), work) {}
   void add(uint32_t from, uint32_t to) { add(1, 0, positions_, from, to); }
   uint32_t most(uint32_t from, uint32_t to) const { return most(1, 0, positions_, from, to); }
 

@@ -9,6 +9,8 @@
 #include <bit>
 #include <limits>
 
+#include "long_names.h"
+
 namespace porphyry::machine {
 
 Scan::Scan(const Code& f, const Target& target, const Pieces& pieces, LiveRanges ranges,

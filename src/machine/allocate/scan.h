@@ -3,7 +3,6 @@
 #pragma once
 
 #include "coalesce.h"
-#include "long_names.h"
 #include "porphyry/machine/allocate.h"
 #include "split_registers.h"
 

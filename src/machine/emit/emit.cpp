@@ -230,7 +230,7 @@ class Emitter {
   bool is_rarer(uint32_t a, uint32_t b) const {
     const bool stays = in_this_loop(a);
     if (stays != in_this_loop(b)) return !stays;
-    return f_.blocks[a].frequency < f_.blocks[b].frequency;
+    return f_.weight(f_.blocks[a]) < f_.weight(f_.blocks[b]);
   }
   // A way into further loops is a short one, as each begins where it is entered.
   bool in_this_loop(uint32_t block) const {

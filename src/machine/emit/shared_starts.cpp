@@ -26,7 +26,7 @@ class StartSharer {
       if (to.size() != 2 || to[0] == to[1] || !only_from_here(to[0]) || !only_from_here(to[1])) continue;
       if (const auto tail = tail_of(f_.blocks[b])) share(b, *tail, f_.blocks[to[0]], f_.blocks[to[1]]);
     }
-    if (!moves_.empty()) write();
+    if (!moves_.empty()) write_again(f_, moves_, gone_);
   }
 
  private:
@@ -105,29 +105,11 @@ class StartSharer {
     gone_[k] = 1;
   }
 
-  void write() {
-    CodeRows<CodeLine> code(f_.code.get_allocator());
-    code.reserve(f_.code.size());
-    auto next = moves_.begin();
-    for (CodeBlock& block : f_.blocks) {
-      const auto first = static_cast<uint32_t>(code.size());
-      for (uint32_t k = block.first; k < end(block); ++k) {
-        for (; next != moves_.end() && next->before == k; ++next) code.push_back(f_.code[next->line]);
-        if (!gone(k)) code.push_back(f_.code[k]);
-      }
-      block.first = first, block.count = static_cast<uint32_t>(code.size()) - first;
-    }
-    f_.code = std::move(code);
-  }
-
   Code& f_;
   const Target& target_;
   std::vector<uint32_t> ways_in_;  // by block
-  struct Move {
-    uint32_t before, line;
-  };
-  std::vector<Move> moves_;    // in the order of the code
-  std::vector<uint8_t> gone_;  // by line, once there are such
+  std::vector<LineCopy> moves_;    // in the order of the code
+  std::vector<uint8_t> gone_;      // by line, once there are such
 };
 
 }  // namespace

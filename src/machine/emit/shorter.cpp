@@ -28,7 +28,7 @@ class Shortener {
         wanted = before(f_.code[k], wanted);
       }
     }
-    if (!goes_.empty()) drop_lines();
+    if (!gone_.empty()) write_again(f_, {}, gone_);
   }
 
  private:
@@ -110,7 +110,8 @@ class Shortener {
       return;
     for (const CodeOperand& o : f_.of(i).subspan(1))
       if (o.kind == OperandKind::Register && o.reg == kept.reg) return;
-    goes_.push_back(j);
+    gone_.resize(f_.code.size());
+    gone_[j] = 1;
   }
   // Whether nothing is computed of what its first operand held.
   static bool keeps_rest(const Form& form) {
@@ -122,23 +123,6 @@ class Shortener {
       return std::ranges::any_of(m.arguments,
                                  [](const Term& t) { return t.kind == TermKind::Operand && t.index == 0; });
     });
-  }
-
-  void drop_lines() {
-    std::ranges::sort(goes_);
-    uint32_t kept = 0;
-    auto gone = goes_.begin();
-    for (CodeBlock& b : f_.blocks) {
-      const uint32_t first = kept;
-      for (uint32_t k = b.first; k < b.first + b.count; ++k) {
-        if (gone != goes_.end() && *gone == k)
-          ++gone;
-        else
-          f_.code[kept++] = f_.code[k];
-      }
-      b.first = first, b.count = kept - first;
-    }
-    f_.code.resize(kept);
   }
 
   void literal(CodeLine& i, const ShorterForms& s) {
@@ -185,7 +169,7 @@ class Shortener {
 
   Code& f_;
   const Target& target_;
-  std::vector<uint32_t> goes_;   // lines
+  std::vector<uint8_t> gone_;    // by line, once there are such
   std::vector<uint8_t> wanted_;  // by block: whether it reads flags from before
 };
 

@@ -22,8 +22,8 @@ class ResultReuse {
     if (std::ranges::count_if(f_.code, [&](const CodeLine& i) { return leaves_two(i); }) < 2) return;
     for (const CodeBlock& b : f_.blocks) plan(b);
     if (goes_.empty()) return;
-    drop_unread_numbers();
-    write();
+    std::ranges::stable_sort(behind_, {}, &LineCopy::before);
+    write_again(f_, behind_, gone());
   }
 
  private:
@@ -140,57 +140,37 @@ class ResultReuse {
   }
   void move(const Run& run, uint32_t first) {
     for (uint32_t k = run.first; k < run.end; ++k) goes_.push_back(k);
-    for (uint32_t k = run.at + 1; k < run.end; ++k) behind_.emplace(first, k);
+    for (uint32_t k = run.at + 1; k < run.end; ++k) behind_.push_back({first + 1, k});
   }
 
-  // Numbers that only what goes had read.
-  void drop_unread_numbers() {
+  // By line: with numbers that only what goes had read.
+  std::vector<uint8_t> gone() const {
+    std::vector<uint8_t> out(f_.code.size()), wanted(f_.virtuals.size());
     std::vector<uint32_t> reads(f_.virtuals.size());
-    auto count = [&](const CodeLine& i, int by) {
+    auto each_read = [&](const CodeLine& i, auto see) {
       each_register(f_, i, [&](Register r, bool read, bool) {
-        if (read && is_virtual(r)) reads[r - first_virtual] += static_cast<uint32_t>(by);
+        if (read && is_virtual(r)) see(r - first_virtual);
       });
     };
-    for (const CodeLine& i : f_.code) count(i, 1);
-    std::vector<uint8_t> wanted(f_.virtuals.size());
     for (uint32_t k : goes_) {
-      count(f_.code[k], -1);
-      each_register(f_, f_.code[k], [&](Register r, bool read, bool) {
-        if (read && is_virtual(r)) wanted[r - first_virtual] = 1;
-      });
+      out[k] = 1;
+      each_read(f_.code[k], [&](uint32_t v) { wanted[v] = 1; });
     }
+    for (uint32_t k = 0; k < f_.code.size(); ++k)
+      if (!out[k]) each_read(f_.code[k], [&](uint32_t v) { ++reads[v]; });
     for (uint32_t k = 0; k < f_.code.size(); ++k) {
       if (!is_number(f_.code[k])) continue;
       const Register r = f_.of(f_.code[k])[0].reg;
-      if (is_virtual(r) && wanted[r - first_virtual] && reads[r - first_virtual] == 0) goes_.push_back(k);
+      out[k] |= is_virtual(r) && wanted[r - first_virtual] && reads[r - first_virtual] == 0;
     }
-    std::ranges::sort(goes_);
-  }
-
-  void write() {
-    CodeRows<CodeLine> code(f_.code.get_allocator());
-    code.reserve(f_.code.size());
-    auto gone = goes_.begin();
-    for (CodeBlock& b : f_.blocks) {
-      const auto first = static_cast<uint32_t>(code.size());
-      for (uint32_t k = b.first; k < b.first + b.count; ++k) {
-        if (gone != goes_.end() && *gone == k) {
-          ++gone;
-          continue;
-        }
-        code.push_back(f_.code[k]);
-        for (auto [at, end] = behind_.equal_range(k); at != end; ++at) code.push_back(f_.code[at->second]);
-      }
-      b.first = first, b.count = static_cast<uint32_t>(code.size()) - first;
-    }
-    f_.code = std::move(code);
+    return out;
   }
 
   Code& f_;
   const Target& target_;
   std::unordered_map<Register, uint32_t> numbers_, written_;  // of the block so far: the lines
   std::vector<uint32_t> goes_;                                // lines
-  std::multimap<uint32_t, uint32_t> behind_;                  // lines that move behind lines
+  std::vector<LineCopy> behind_;                              // results that are taken behind first ones
 };
 
 }  // namespace

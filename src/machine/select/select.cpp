@@ -57,8 +57,7 @@ class Selection::Writer {
     CodeBlock made{.origin = b,
                    .first = static_cast<uint32_t>(w_.code.code.size()),
                    .depth = static_cast<uint8_t>(std::min(flow_.loops.depth(b), 200u)),
-                   // What is kept small pays for each instruction once, however often it runs.
-                   .frequency = w_.code.counts_bytes ? 1.0f : flow_.frequencies.of(b)};
+                   .frequency = flow_.frequencies.of(b)};
     if (Block header = flow_.loops.header(b); header.exists()) made.loop = layout_.loops[header];
     const Ways ways = ways_from(b);
     made.successors = ways.successors, made.table = ways.table;

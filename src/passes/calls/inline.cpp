@@ -139,7 +139,7 @@ class Inliner {
   // What would have made the budget do.
   std::string unlock_for(Instruction i, unsigned cost, unsigned sum, const Loops& loops,
                          const Frequencies& frequencies) const {
-    const bool small = c_.module[c_.symbol].facts.keep_small, unlikely = frequencies.unlikely(f_.block(i));
+    const bool small = c_.keeps_small(), unlikely = frequencies.unlikely(f_.block(i));
     const unsigned whole = small || unlikely ? sum_of(whole_budget(i, loops)) : sum;
     const bool hint_does =
         c_.module[f_.symbol(i)].facts.inlining == Inlining::Free && cost <= whole + worth_of_hint;
@@ -226,7 +226,7 @@ class Inliner {
   std::vector<Part> budget(Instruction i, const Loops& loops, const Frequencies& frequencies) const {
     std::vector<Part> out = whole_budget(i, loops);
     // Where it is next to never called, or code is to stay small, only what makes it smaller.
-    if (frequencies.unlikely(f_.block(i)) || c_.module[c_.symbol].facts.keep_small) out.resize(1);
+    if (frequencies.unlikely(f_.block(i)) || c_.keeps_small()) out.resize(1);
     return out;
   }
   std::vector<Part> whole_budget(Instruction i, const Loops& loops) const {

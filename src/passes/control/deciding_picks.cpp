@@ -155,7 +155,7 @@ class PickAsker {
 }  // namespace
 
 void ask_deciding_picks_first(FunctionContext& c) {
-  if (!c.module[c.symbol].facts.keep_small) PickAsker(c).run();
+  if (!c.keeps_small()) PickAsker(c).run();
 }
 
 }  // namespace porphyry

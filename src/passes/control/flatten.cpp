@@ -102,20 +102,19 @@ class Flattener {
     if (f_.hint(end) != Function::Hint::None) return unlike;
     uint64_t a = f_.weight(f_.edge(end, 0)), b = f_.weight(f_.edge(end, 1));
     if (a != Function::no_weight && b != Function::no_weight && (a / 8 > b || b / 8 > a)) return unlike;
-    const unsigned most = keeps_small() ? most_small_cost : most_cost;
+    const unsigned most = c_.keeps_small() ? most_small_cost : most_cost;
     if (ways[0].cost + ways[1].cost > most)
       return Refusal{"what it goes around costs more than the branch", "cheaper operations"};
     if (picks > most_picks) return Refusal{"it would take too many picks", "fewer values that differ"};
-    if (keeps_small() && is_shorter_as_branch(end, ways))
+    if (c_.keeps_small() && is_shorter_as_branch(end, ways))
       return Refusal{"a pick would be longer code", "a function that is not to be kept small"};
     return std::nullopt;
   }
-  bool keeps_small() const { return c_.module[c_.symbol].facts.keep_small; }
   bool is_shorter_as_branch(Instruction end, const Way ways[2]) const {
     for (size_t k = 0; k < f_.argument_count(ways[0].to_meeting); ++k)
       for (size_t w : {0u, 1u})
         if (is_changed(f_.argument(ways[w].to_meeting, k), f_.argument(ways[1 - w].to_meeting, k)))
-          return is_asked_once(f_.operand(end, 0));
+          return is_comparison_for_one(f_, f_.operand(end, 0));
     return false;
   }
   // Whether one operation makes `changed` of `value`, which nothing else wants then.
@@ -124,13 +123,7 @@ class Flattener {
     if (!d.exists() || changed == value || !info(f_.op(d)).is_plain() || f_.has_effect(d) ||
         !f_.has_one_use(changed))
       return false;
-    unsigned uses = 0;
-    for ([[maybe_unused]] Slot s : f_.uses(value)) ++uses;
-    return f_.operand_count(d) > 0 && f_.operand(d, 0) == value && uses == 2;
-  }
-  bool is_asked_once(Value condition) const {
-    const Instruction d = f_.definition(condition);
-    return d.exists() && info(f_.op(d)).result == ResultRule::Truth && f_.has_one_use(condition);
+    return f_.operand_count(d) > 0 && f_.operand(d, 0) == value && f_.has_uses(value, 2);
   }
 
   void flatten(Block b, Instruction end, const Way ways[2], Block meeting, unsigned picks) {
@@ -161,7 +154,8 @@ class Flattener {
       std::vector<Instruction> own = computed_for(pick, side);
       unsigned cost = 0;
       for (Instruction i : own) cost += cost_of(f_.op(i));
-      const bool shorter = keeps_small() && own.size() == 1 && is_asked_once(f_.operand(pick, 0)) &&
+      const bool shorter = c_.keeps_small() && own.size() == 1 &&
+                           is_comparison_for_one(f_, f_.operand(pick, 0)) &&
                            is_changed(f_.operand(pick, side), f_.operand(pick, 3 - side));
       if (cost < least_cost && !shorter) continue;
       branch_around(pick, side, own, cost);

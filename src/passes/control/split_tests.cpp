@@ -9,6 +9,7 @@
 // comparison that nothing else uses. O(branches).
 #include <unordered_map>
 
+#include "../cost.h"
 #include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
@@ -42,10 +43,6 @@ class TestSplitter {
     const auto known = homes_.find(b.index);
     return known == homes_.end() ? b : known->second;
   }
-  bool is_comparison_for_one(Value v) const {
-    const Instruction d = f_.definition(v);
-    return d.exists() && info(f_.op(d)).result == ResultRule::Truth && f_.has_one_use(v);
-  }
   bool is_joined(Instruction end) const {
     if (f_.op(end) != Op::When || f_.hint(end) != Function::Hint::None) return false;
     if (f_.weight(f_.edge(end, 0)) != Function::no_weight) return false;
@@ -59,7 +56,7 @@ class TestSplitter {
   bool holds_comparison(Instruction joined, unsigned depth) const {
     for (size_t k : {0u, 1u}) {
       const Value v = f_.operand(joined, k);
-      if (is_comparison_for_one(v)) return true;
+      if (is_comparison_for_one(f_, v)) return true;
       const Instruction d = f_.definition(v);
       if (depth > 0 && d.exists() && (f_.op(d) == Op::And || f_.op(d) == Op::Or) && f_.has_one_use(v) &&
           holds_comparison(d, depth - 1))
@@ -99,7 +96,7 @@ class TestSplitter {
     pen.when(second, to[0], arguments[0], to[1], arguments[1]);
     homes_.emplace(rest.index, home(b));
     if (const Instruction d = f_.definition(second);
-        d.exists() && f_.block(d) == home(b) && is_comparison_for_one(second))
+        d.exists() && f_.block(d) == home(b) && is_comparison_for_one(f_, second))
       f_.move_before(d, f_.terminator(rest));
     return rest;
   }
@@ -112,7 +109,7 @@ class TestSplitter {
 }  // namespace
 
 void split_tests(FunctionContext& c) {
-  if (c.module[c.symbol].facts.keep_small) TestSplitter(c).run();
+  if (c.keeps_small()) TestSplitter(c).run();
 }
 
 }  // namespace porphyry

@@ -7,7 +7,8 @@
 // What is computed early and used late keeps a register from here to there, and where the old value is used
 // in between a copy on each way back as well; computed last it takes the old one's place. In functions that
 // are kept small, as the way to the new block may be a jump more. One operation, without an effect, of values
-// that dominate it; nothing else uses it. O(edges into heads of loops * their arguments).
+// that dominate it; nothing else uses it. O(edges into heads of loops *
+// their arguments), and uses of what is moved and of what it is made of.
 #include <fmt/format.h>
 
 #include "../cost.h"
@@ -54,11 +55,9 @@ class BackWays {
     if (!d.exists() || !info(f_.op(d)).is_plain() || f_.has_effect(d) || f_.result_count(d) != 1 ||
         costs_much(f_, d))
       return {};
-    size_t uses = 0;
-    for ([[maybe_unused]] Slot s : f_.uses(v)) ++uses;
     for (Edge e : back)
       if (f_.argument(e, k) != v) return {};
-    return uses == back.size() && is_wanted_behind(f_.operand(d, 0), d) ? d : Instruction();
+    return f_.has_uses(v, back.size()) && is_wanted_behind(f_.operand(d, 0), d) ? d : Instruction();
   }
   // Else the new value takes its place where it is.
   bool is_wanted_behind(Value old, Instruction d) const {
@@ -103,7 +102,7 @@ class BackWays {
 }  // namespace
 
 void meet(FunctionContext& c) {
-  if (c.module[c.symbol].facts.keep_small) BackWays(c).run();
+  if (c.keeps_small()) BackWays(c).run();
 }
 
 }  // namespace porphyry

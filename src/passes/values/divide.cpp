@@ -82,7 +82,7 @@ class Divider {
     if (magnitude < 2) return;  // by 0 and -1 it may trap; by 1 it is for fold
     if (width_ > 64)
       return declined(i, "its product takes four of the target's", "a number of at most 64 bits");
-    if (c_.module[c_.symbol].facts.keep_small && !is_power_of_two(magnitude))
+    if (c_.keeps_small() && !is_power_of_two(magnitude))
       return declined(i, "its product is larger code", "a function that is not to be kept small");
     pen_.before(i).from(f_.position(i));
     Value q;
@@ -134,7 +134,7 @@ class Divider {
   bool comes_with_quotient(Instruction i) const {
     const bool is_signed = f_.op(i) == Op::DivS || f_.op(i) == Op::RemS;
     const Type t = f_.type(f_.result(i));
-    return c_.module[c_.symbol].facts.keep_small && !t.has_lanes() && (t.bits() == 32 || t.bits() == 64) &&
+    return c_.keeps_small() && !t.has_lanes() && (t.bits() == 32 || t.bits() == 64) &&
            (!is_signed || f_.is_constant(f_.operand(i, 1)));
   }
   void take_rest(Instruction i, Instruction quotient) {
