@@ -322,17 +322,40 @@ TEST(Pipeline, IsReadWrittenAndRefusedWithReasons) {
                                {"until { fold }", "'until' is not followed"},
                                {"until stable { fold", "do not end"},
                                {"fold }", "no brace was opened"},
-                               {"merge { fold }", "a pass over the module stands here"},
-                               {"fold { sweep; merge }", "a pass over the module stands here"}}) {
+                               {"merge { fold; trim }", "a pass over the module stands in"},
+                               {"fold { sweep; merge }", "a pass over the module stands in"}}) {
     auto wrong = read_pipeline(text);
     ASSERT_FALSE(wrong.good()) << text;
     EXPECT_NE(wrong.why()[0].message.find(message), std::string::npos) << wrong.why()[0].message;
   }
-  EXPECT_EQ(read_pipeline("promote{ fold ;sweep}; tidy")->text(), "promote { fold; sweep }; tidy");
+  EXPECT_EQ(read_pipeline("promote{ fold ;sweep}; trim {tidy}")->text(),
+            "promote { fold; sweep }; trim { tidy }");
   EXPECT_EQ(read_pipeline("a; b; c").why().size(), 3u);
   EXPECT_EQ(level_named("-O0")->pipeline().text(), "");
   EXPECT_EQ(level_named("O1")->pipeline().text(), level_named("-O1")->passes);
   EXPECT_EQ(level_named("-O9").why()[0].expected, "-O0, -O1, -O2, -O3, -Os or -Og");
+}
+
+TEST(Pipeline, WhatFollowsAPassOverTheModuleIsRunWhereItChanged) {
+  Realm realm;
+  auto module = testing::must_read(
+      realm,
+      "module m\nfunc f(n: i32) -> i32 {\na:\n  return n\n}\nfunc g(n: i32) -> i32 {\na:\n  return n\n}\n");
+  std::vector<Symbol> seen;
+  PassTable table = standard_passes();
+  table.add({.name = "to-zero", .doc = "g returns 0", .run = [](ModuleContext& c) {
+               Function& f = c.module.function(c.module.find("g"));
+               Instruction back = f.terminator(f.entry());
+               if (Value zero = f.constant(Type::integer(32), 0); f.operand(back, 0) != zero)
+                 f.set(f.operand_slot(back, 0), zero);
+             }});
+  table.add(
+      {.name = "see", .doc = "remembers", .run = [&](FunctionContext& c) { seen.push_back(c.symbol); }});
+  auto pipeline = read_pipeline("to-zero { see }", table);
+  ASSERT_TRUE(run_pipeline(*module, *pipeline).empty());
+  EXPECT_EQ(seen, std::vector{module->find("g")});
+  ASSERT_TRUE(run_pipeline(*module, *pipeline).empty());
+  EXPECT_EQ(seen.size(), 1u);
 }
 
 TEST(Fold, ChoosesByConstantsAndOperationsWithTwoResults) {

@@ -123,7 +123,10 @@ TEST(Render, JsonHoldsWhatTheTextShows) {
     EXPECT_NE(text.find(n["why"].get<std::string>()), std::string::npos);
     EXPECT_FALSE(n["what"].get<std::string>().empty());
   }
-  EXPECT_EQ(steps.size(), level_named("-O1")->pipeline().names().size() * 18u);  // over each kernel
+  // Over each kernel, and over the module once, which changes nothing for the steps behind it.
+  auto names = level_named("-O1")->pipeline().names();
+  auto for_each = std::find(names.begin(), names.end(), "contracts") - names.begin();
+  EXPECT_EQ(steps.size(), static_cast<size_t>(for_each) * 18 + 1);
 
   Diagnostics problems = testing::problems_of(testing::contents(PORPHYRY_ROOT "/demo/wrong.por"));
   Json told = read_json(render_json(problems));

@@ -11,6 +11,7 @@ KindTree Kinds::add_tree(Name name) {
 }
 
 Kind Kinds::add_kind(KindRow row) {
+  any_grows_ |= row.grows;
   Kind k = kinds_.add(row);
   kind_names_.try_emplace({row.tree.index, row.name.index}, k);
   return k;

@@ -78,9 +78,9 @@ class PipelineReader {
     Pipeline::Step step{std::move(pass), {}};
     if (accept('{')) {
       steps(step.inner, true);
-      if (step.over_module())
-        complain(from, name.size(), "a pass over the module stands here with what follows it, or in that",
-                 "passes over functions before and inside of braces");
+      if (std::any_of(step.inner.begin(), step.inner.end(), [](const auto& s) { return s.over_module(); }))
+        complain(from, name.size(), "a pass over the module stands in what follows this one",
+                 "passes over functions inside of braces");
     }
     out.push_back(std::move(step));
   }

@@ -158,10 +158,10 @@ class ModuleRun {
     while (!steps.empty() && goes_on()) {
       size_t plain = 0;
       while (plain < steps.size() && !steps[plain].over_module()) ++plain;
-      if (plain) changed |= each_function(steps.first(plain));
+      if (plain) changed |= each_function(steps.first(plain), functions());
       steps = steps.subspan(plain);
       if (steps.empty() || !goes_on()) break;
-      changed |= steps[0].pass ? one(*steps[0].pass) : repeat(steps[0].inner);
+      changed |= steps[0].pass ? one(steps[0]) : repeat(steps[0].inner);
       steps = steps.subspan(1);
     }
     return changed;
@@ -180,15 +180,20 @@ class ModuleRun {
     return rounds > 0;
   }
 
-  bool each_function(Steps steps) {
-    bool changed = false;
+  // Callees first.
+  const std::vector<Symbol>& functions() {
     if (!facts_) facts_.emplace(module_);
+    return facts_->get<CallEffects>().callees_first();
+  }
+
+  bool each_function(Steps steps, const std::vector<Symbol>& functions) {
+    bool changed = false;
     const size_t known = module_.symbol_count();
     // What a round before left as it is now has nothing left to do.
     std::vector<uint64_t>* left = repeating_ ? &left_by_[steps.data()] : nullptr;
     if (left) left->resize(known, ~uint64_t(0));
     std::vector<Symbol> todo;
-    for (Symbol s : facts_->get<CallEffects>().callees_first())
+    for (Symbol s : functions)
       if (!left || (*left)[s.index] != module_.function(s).changes()) todo.push_back(s);
     if (unsigned threads = threads_for(steps, todo); threads > 1)
       changed = beside_each_other(steps, todo, threads);
@@ -289,24 +294,34 @@ class ModuleRun {
     return true;
   }
 
-  bool one(const Pass& pass) {
+  bool one(const Pipeline::Step& step) {
+    const Pass& pass = *step.pass;
     if (options_.cancelled && options_.cancelled()) {
       problems.push_back(complaint(fmt::format("the run was cancelled before '{}'", pass.name)));
       return false;
     }
     ModuleContext context{module_,   options_.notes, options_.surroundings,
                           pass.name, false,          options_.drawings};
+    std::vector<uint64_t> before;
+    for (size_t k = 0; !step.inner.empty() && k < module_.symbol_count(); ++k)
+      before.push_back(module_.is_function(Symbol(k)) ? module_.function(Symbol(k)).changes() : 0);
     bool changed = recorded(
         options_, pass, "", [&] { return instruction_count(module_); },
         [&] {
-          uint64_t before = changes(module_);
+          uint64_t all_before = changes(module_);
           std::get<OverModule>(pass.run)(context);
-          return context.changed || changes(module_) != before;
+          return context.changed || changes(module_) != all_before;
         });
     if (changed) facts_.reset();
     if (changed && options_.watch) ended_ = !options_.watch({module_, pass.name, {}});
     if (changed && options_.check_between) problems = broken_by(pass, verify(module_));
-    return changed;
+    if (!changed || step.inner.empty() || !goes_on()) return changed;
+    std::vector<Symbol> changed_ones;
+    for (Symbol s : functions())
+      if (s.index >= before.size() || before[s.index] != module_.function(s).changes())
+        changed_ones.push_back(s);
+    each_function(step.inner, changed_ones);
+    return true;
   }
 
   Module& module_;

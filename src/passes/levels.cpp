@@ -5,8 +5,8 @@ namespace {
 
 // What every level from -O1 on does with a function: the first half gets values, memory and branches into
 // their simplest form, the second one makes of them what is cheapest.
-#define PORPHYRY_SIMPLIFY                                                                 \
-  "split-slots; promote; fold; number; propagate; checks; forward; sweep; thread; tidy; " \
+#define PORPHYRY_SIMPLIFY                                                                         \
+  "split-slots; promote; fold; number; propagate; gather; checks; forward; sweep; thread; tidy; " \
   "flatten; divide; fold; "
 // Loops and objects of which all is known beforehand become values, each as far as the others let it.
 #define PORPHYRY_KNOWN                                          \
@@ -16,7 +16,11 @@ namespace {
 // What is left of loops.
 #define PORPHYRY_LOOPS "test-last; fold; number; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
 #define PORPHYRY_CHEAPEST "join; regroup; scale; number; sweep; fold; "
-#define PORPHYRY_FINISH PORPHYRY_CHEAPEST "sink; tidy"
+// Behind what functions do by themselves: what they have checked for each other.
+#define PORPHYRY_CONTRACTS                                                                 \
+  "contracts { propagate; gather; checks; number; forward; sweep; thread; tidy; flatten; " \
+  "fold; number; sweep; sink; tidy }"
+#define PORPHYRY_FINISH PORPHYRY_CHEAPEST "sink; tidy; " PORPHYRY_CONTRACTS
 
 constexpr Level levels[] = {
     {.name = "-O0", .passes = "", .improve_code = false, .spend_bytes = false, .doc = "runs no pass"},
@@ -24,7 +28,7 @@ constexpr Level levels[] = {
      .passes = PORPHYRY_SIMPLIFY PORPHYRY_FINISH,
      .improve_code = true,
      .spend_bytes = true,
-     .doc = "each function for itself: values, memory, branches"},
+     .doc = "each function for itself: values, memory, branches; bounds that they check for each other"},
     {.name = "-O2",
      .passes =
          "trim; tail; specialize; inline; " PORPHYRY_SIMPLIFY PORPHYRY_KNOWN PORPHYRY_LOOPS PORPHYRY_FINISH
@@ -41,7 +45,7 @@ constexpr Level levels[] = {
      .doc = "and copies of loops: for either way of a branch that stays the same, several rounds in one"},
     {.name = "-Os",
      .passes = "small; trim; tail; inline; " PORPHYRY_SIMPLIFY "bulk; outcome; " PORPHYRY_CHEAPEST
-               "split-tests; sink; tidy; meet; merge; trim; drop",
+               "split-tests; sink; tidy; meet; " PORPHYRY_CONTRACTS "; merge; trim; drop",
      .improve_code = true,
      .spend_bytes = false,
      .doc = "calls as well, but nothing that makes code larger"},

@@ -131,6 +131,9 @@ struct Program {
   Symbol grow_memory;
   uint32_t instance_bytes = 0;
   bool guarded = false;
+  // Accesses of memory that were read without a check of their own: at constants below the least size, and
+  // behind a check in the same block that covers them. None where memories are guarded.
+  size_t spared_checks = 0;
 
   const FunctionType& type_of(uint32_t function) const { return types[functions[function].type]; }
   // Null when nothing is exported by that name.

@@ -93,6 +93,7 @@ class Kinds {
   bool grows(KindPath p) const { return p.exists() && kinds_[paths_[p].kind].grows; }
   // Its kind, when it grows; else null.
   const KindRow* growing(KindPath p) const { return grows(p) ? &kinds_[paths_[p].kind] : nullptr; }
+  bool any_grows() const { return any_grows_; }
   // Offsets at which `inner` lies in `outer` (0 for itself); one more than `place_limit` when there are more.
   static constexpr size_t place_limit = 4096;
   std::vector<uint64_t> places(Record outer, Record inner) const;
@@ -116,6 +117,7 @@ class Kinds {
   Table<Kind, KindRow> kinds_;
   Table<Record, RecordRow> records_;
   Table<KindPath, KindPathRow> paths_;
+  bool any_grows_ = false;
 };
 
 }  // namespace porphyry

@@ -12,8 +12,8 @@ namespace porphyry {
 struct Pipeline {
   struct Step {
     std::shared_ptr<const Pass> pass;
-    // With a pass, over functions: what follows in those that it changed, not over the module. Without one:
-    // what is repeated until nothing changes.
+    // With a pass: what follows in the functions that it changed, not over the module. Without one: what is
+    // repeated until nothing changes.
     std::vector<Step> inner;
     bool over_module() const;  // whether it, or a step in it, is a pass over the module
   };

@@ -22,7 +22,11 @@ uint64_t element_number(const Constant& c, const Program& p) {
 class SetUp {
  public:
   SetUp(Sections& sections, const Context& context, Runtime& runtime)
-      : s_(sections), p_(sections.program), module_(context.module), runtime_(runtime) {}
+      : s_(sections),
+        p_(sections.program),
+        module_(context.module),
+        size_kind_(context.size_kind),
+        runtime_(runtime) {}
 
   Symbol write_set_up() {
     Symbol out = begin("instance.set_up", {ptr, ptr});
@@ -93,14 +97,15 @@ class SetUp {
     if (!imported) pen_->call(runtime_[storage_release], {get(ptr, place)});
   }
   // Of a record's field, wherever the record is.
-  Value field(Type t, uint32_t place, bool imported, int64_t offset) {
-    return imported ? pen_->load(t, get(ptr, place), {}, 1, offset)
-                    : get(t, place + static_cast<uint32_t>(offset));
+  Value field(Type t, uint32_t place, bool imported, int64_t offset, KindPath kind = {}) {
+    Value record = imported ? get(ptr, place) : instance_;
+    return pen_->load(t, record, {.offset = imported ? offset : place + offset, .kind = kind});
   }
 
   Sections& s_;
   Program& p_;
   Module& module_;
+  KindPath size_kind_;  // of a memory's size, once there is one
   Runtime& runtime_;
   Symbol function_;
   std::optional<Pen> pen_;
@@ -200,7 +205,7 @@ void SetUp::put_data(const DataSegment& d) {
   pen_->from(1, d.at, 1);
   const MemoryRow& m = p_.memories[0];
   Value to = pen_->widen_u(i64, constant(d.offset)), end = pen_->add(to, wide(d.bytes.size()));
-  trap_if(pen_->gt_u(end, field(i64, m.place, m.imported, 8)));
+  trap_if(pen_->gt_u(end, field(i64, m.place, m.imported, 8, size_kind_)));
   Value target = pen_->at(field(ptr, m.place, m.imported, 0), to);
   pen_->copy(target, pen_->address_of(d.data), wide(d.bytes.size()));
 }

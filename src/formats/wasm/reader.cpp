@@ -187,6 +187,7 @@ Result<Program> read_wasm(Realm& realm, const std::string& name, std::string_vie
       problems.push_back(diagnostic(name, *done[k].mistake, s.function_text(s.imported_functions + k)));
   if (!problems.empty()) return problems;
   size_t positions = 0;
+  for (const Done& d : done) p.spared_checks += d.wanted.spared_checks;
   for (const Done& d : done) positions += d.wanted.offsets.size() * (lines.rows.empty() ? 1 : 2);
   module.expect_positions(positions);
   Runtime runtime(module);

@@ -11,7 +11,7 @@ Writer::Writer(const Context& context, const Writes& writes)
 void Writer::start(uint32_t function, std::span<const ValueType> locals, const Body& body) {
   symbol_ = context_.sections.program.functions[function].symbol;
   f_.start_as(context_.module.function(symbol_));
-  wanted_.offsets.clear(), wanted_.calls.clear();
+  wanted_.offsets.clear(), wanted_.calls.clear(), wanted_.spared_checks = 0;
   at(body.offset);
   types_ = locals;
   variables_.start_again(body.code.size() / 4);
@@ -98,6 +98,7 @@ Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
   if (f_.is_constant(address)) {
     uint64_t from = f_.constant_bits(address) + offset;
     if (from + bytes > least && has_size_) trap_if(pen().gt_u(wide(from + bytes), memory_size()));
+    wanted_.spared_checks += has_size_ && from + bytes <= least;
     return {base, {.offset = static_cast<int64_t>(from), .guarded = !has_size_ && from + bytes > least}};
   }
   Known& known = known_[address.index % known_.size()];
@@ -106,6 +107,8 @@ Writer::Place Writer::place(Value address, uint32_t offset, unsigned bytes) {
   if (has_size_ && reach > known.reach) {  // memories never become smaller
     trap_if(pen().gt_u(pen().add(known.index, wide(reach)), memory_size()));
     known.reach = reach;
+  } else if (has_size_) {
+    ++wanted_.spared_checks;
   }
   return {base, {.index = known.index, .offset = offset, .guarded = !has_size_}};
 }

@@ -32,6 +32,7 @@ struct Wanted {
     const char* routine;  // of runtime.por
   };
   std::vector<Call> calls;
+  size_t spared_checks = 0;  // see Program
 };
 
 // Ends the pen's block: a trap where the condition is true, else on in a new block, where the pen is put.

@@ -1,0 +1,274 @@
+// A bound is proved by what every way to the place passes, by what its root is, or else by a walk backwards
+// along all ways. Invariant: what is asked for holds whenever the place is reached, or is not proved. Cost:
+// each question about a parameter, a call or a loop's value is answered once; walks take what their proofs
+// leave open.
+#include "porphyry/analyze/bound_proofs.h"
+
+#include <algorithm>
+
+#include "asked_bounds.h"
+#include "bound_answers.h"
+#include "porphyry/ir/words.h"
+
+namespace porphyry {
+namespace {
+
+using Of = BoundQuestion::Of;
+using Proofs = std::vector<const Given*>;
+
+// Backwards from an instruction, up to where each way meets one of several proofs.
+class BoundWalk {
+ public:
+  // Blocks are marked in `visits`, which walks share; `steps` counts them up to a budget.
+  struct Visit {
+    uint32_t walk = 0;
+    AskedLimit limit;
+  };
+  BoundWalk(const GivenBounds& body, const Proofs& proofs, uint32_t number, std::vector<Visit>& visits,
+            size_t& steps)
+      : body_(body), f_(body.f), proofs_(proofs), number_(number), visits_(visits), steps_(steps) {
+    if (visits_.size() < f_.block_limit()) visits_.resize(f_.block_limit());
+  }
+
+  bool all_ways(Instruction at, const AskedBound& asked) {
+    stops_ = {{f_.block(at), at, asked.limit}};
+    const Block start = f_.defining_block(asked.bound.root);
+    while (!stops_.empty()) {
+      const Stop stop = stops_.back();
+      stops_.pop_back();
+      if (met_in(stop)) continue;
+      if (stop.block == start || stop.block == f_.entry() || !go_on(stop)) return false;
+      if (++steps_ > BoundProofs::budget) return false;
+    }
+    return true;
+  }
+
+ private:
+  // At the end of what a block holds before an instruction, or at all of its end.
+  struct Stop {
+    Block block;
+    Instruction before;
+    AskedLimit limit;
+  };
+  // Along the edges into a block; false when a block is asked for a second limit.
+  bool go_on(const Stop& stop) {
+    const AskedLimit limit = above_its_read(stop);
+    for (Edge e : f_.edges_into(stop.block)) {
+      if (!body_.dominators.reachable(f_.from(e))) continue;
+      const AskedLimit along = limit_along(body_, e, limit);
+      if (met_on(e, along)) continue;
+      Visit& visit = visits_[f_.from(e).index];
+      if (visit.walk == number_ && visit.limit != along) return false;
+      if (visit.walk == number_) continue;
+      visit = {number_, along};
+      stops_.push_back({f_.from(e), {}, along});
+    }
+    return true;
+  }
+  bool met_in(const Stop& stop) const {
+    return std::any_of(proofs_.begin(), proofs_.end(), [&](const Given* g) {
+      return g->kind == Given::Kind::Call && f_.block(g->call) == stop.block &&
+             (!stop.before.exists() || f_.comes_before(g->call, stop.before)) &&
+             read_behind(body_, stop.limit, g->call);
+    });
+  }
+  bool met_on(Edge e, const AskedLimit& limit) const {
+    return std::any_of(proofs_.begin(), proofs_.end(), [&](const Given* g) {
+      return g->kind != Given::Kind::Call && g->on == e && limit_is_enough(body_, *g, limit);
+    });
+  }
+  AskedLimit above_its_read(const Stop& stop) const {
+    AskedLimit out = stop.limit;
+    Instruction read = out.value.exists() ? f_.definition(out.value) : Instruction();
+    if (read.exists() && out.base.exists() && f_.block(read) == stop.block) out.value = {};
+    return out;
+  }
+
+  const GivenBounds& body_;
+  const Function& f_;
+  const Proofs& proofs_;
+  const uint32_t number_;
+  std::vector<Visit>& visits_;
+  size_t& steps_;
+  std::vector<Stop> stops_;
+};
+
+}  // namespace
+
+class BoundProofs::Prover {
+ public:
+  explicit Prover(const Module& module)
+      : module_(module), sites_(module), calls_(module.symbol_count()), bodies_(module.symbol_count()) {
+    for (Symbol s : module.functions()) {
+      const Function& f = module.function(s);
+      for (Block b : f.blocks())
+        for (Instruction i : f.instructions(b))
+          if (f.op(i) == Op::Call || f.op(i) == Op::ReturnCall) calls_[f.symbol(i).index].push_back({s, i});
+    }
+  }
+
+  bool hold(Symbol s, Instruction at, const Bound& bound) {
+    steps_ = 0;
+    bool proved = holds_before(s, at, {bound, limit_of(body_of(s), bound.limit)});
+    answers_.settle();
+    return proved;
+  }
+
+ private:
+  const GivenBounds& body_of(Symbol s) {
+    auto& body = bodies_[s.index];
+    if (!body) body = std::make_unique<GivenBounds>(module_, module_.function(s));
+    return *body;
+  }
+
+  bool holds_before(Symbol s, Instruction at, const AskedBound& asked) {
+    const GivenBounds& body = body_of(s);
+    const Function& f = body.f;
+    if (is_small(f, asked)) return true;
+    if (f.is_constant(asked.bound.root) || !body.dominators.reachable(f.block(at))) return false;
+    if (depth_ >= deepest || ++steps_ > budget) return false;
+    ++depth_;
+    Proofs on_some_ways;
+    bool holds = met_above(body, at, asked, on_some_ways) || holds_by_its_root(s, body, at, asked) ||
+                 (on_some_ways.size() > 1 &&
+                  BoundWalk(body, on_some_ways, ++walks_, visits_, steps_).all_ways(at, asked));
+    --depth_;
+    return holds;
+  }
+
+  // Whether something that every way to an instruction passes proves it. What may prove it on some of them
+  // goes into a list.
+  bool met_above(const GivenBounds& body, Instruction at, const AskedBound& asked, Proofs& on_some_ways) {
+    const Function& f = body.f;
+    const Block b = f.block(at);
+    size_t left = most_given;
+    return body.any_of(asked.bound.root, [&](const Given& g) {
+      if (left == 0) return false;
+      --left;
+      bool met = false;
+      if (g.kind == Given::Kind::Call) {
+        const bool above =
+            f.block(g.call) == b ? f.comes_before(g.call, at) : body.dominators.dominates(f.block(g.call), b);
+        auto limit = above ? read_behind(body, asked.limit, g.call) : only_place(f, asked.limit);
+        if (!limit || !met_by_call(f, g, {asked.bound, *limit})) return false;
+        met = above;
+      } else {
+        if (!says_enough(body, g, asked)) return false;
+        const Block to = f.to(g.on);
+        met = body.dominators.dominates(to, b) && body.dominators.only_way_in(f, to) == g.on &&
+              limit_is_enough(body, g, asked.limit);
+      }
+      if (!met) on_some_ways.push_back(&g);
+      return met;
+    });
+  }
+  bool met_by_call(const Function& f, const Given& g, const AskedBound& asked) {
+    const Bits mask = mask_of(f.type(g.bound.root).bits());
+    Bound wider = g.bound;
+    wider.bytes = ((asked.bound.offset - g.bound.offset) & mask) + asked.bound.bytes;
+    return wider.bytes <= farthest && implies(f, wider, asked.bound) &&
+           ensured(f, g.call, Of::Argument, g.argument, {{.bytes = wider.bytes}, asked.limit});
+  }
+
+  bool holds_by_its_root(Symbol s, const GivenBounds& body, Instruction at, const AskedBound& asked) {
+    const Function& f = body.f;
+    const Value root = asked.bound.root;
+    if (f.kind(root) == ValueKind::Parameter) {
+      auto limit = only_place(f, asked.limit);  // it is read in the function
+      return limit && given_by_callers(s, f, {asked.bound, *limit});
+    }
+    if (f.kind(root) == ValueKind::BlockParameter) {
+      auto limit = limit_at(body, f.defining_block(root), asked.limit);
+      return limit && brought_by_all(s, body, {asked.bound, *limit});
+    }
+    Instruction made = f.definition(root);
+    if (f.op(made) == Op::Pick)
+      return holds_before(s, at, {moved_to(f, asked.bound, f.operand(made, 1)), asked.limit}) &&
+             holds_before(s, at, {moved_to(f, asked.bound, f.operand(made, 2)), asked.limit});
+    if (f.op(made) != Op::Call) return false;
+    auto limit = read_behind(body, asked.limit, made);
+    const auto index = static_cast<uint32_t>(f.result_index(root));
+    return limit && ensured(f, made, Of::Result, index, {asked.bound, *limit});
+  }
+
+  // What every edge into the root's block brings.
+  bool brought_by_all(Symbol s, const GivenBounds& body, const AskedBound& asked) {
+    const Function& f = body.f;
+    const Bound& bound = asked.bound;
+    const BoundQuestion question{s, Of::Brought, bound.root.index, bound.offset, asked.limit};
+    return answers_.assuming(question, bound.bytes, [&] {
+      for (Edge e : f.edges_into(f.defining_block(bound.root))) {
+        const AskedBound along{moved_to(f, bound, f.argument(e, f.result_index(bound.root))),
+                               limit_along(body, e, asked.limit)};
+        const bool met = !body.dominators.reachable(f.from(e)) || met_on_edge(body, e, along) ||
+                         holds_before(s, f.terminator(f.from(e)), along);
+        if (!met) return false;
+      }
+      return true;
+    });
+  }
+
+  // A parameter, by what all callers have checked of the argument.
+  bool given_by_callers(Symbol s, const Function& f, const AskedBound& asked) {
+    const Bound& bound = asked.bound;
+    const Value base = asked.limit.base;
+    if (base.exists() && f.kind(base) != ValueKind::Parameter) return false;
+    if (!sites_.all_seen(module_, s)) return false;
+    const BoundQuestion question{s, Of::Parameter, bound.root.index, bound.offset, asked.limit};
+    return answers_.once(question, bound.bytes, [&] {
+      for (const Site& site : calls_[s.index]) {
+        const Function& caller = module_.function(site.caller);
+        AskedBound there = asked;
+        there.bound = moved_to(caller, bound, caller.operand(site.call, f.result_index(bound.root)));
+        if (base.exists()) there.limit.base = caller.operand(site.call, f.result_index(base));
+        if (!holds_before(site.caller, site.call, there)) return false;
+      }
+      return true;
+    });
+  }
+
+  // Whether a function that is called has checked as much of an argument or result wherever it returns.
+  bool ensured(const Function& f, Instruction call, Of of, uint32_t index, AskedBound asked) {
+    Symbol s = f.symbol(call);
+    if (!module_.is_function(s) || !module_.function(s).entry().exists()) return false;
+    const GivenBounds& body = body_of(s);
+    if (body.hands_over || body.returns.empty()) return false;
+    if (asked.limit.base.exists()) {  // the callee's, of the same object
+      size_t base = 0;
+      while (base < f.operand_count(call) && f.operand(call, base) != asked.limit.base) ++base;
+      if (base >= body.f.parameters().size()) return false;
+      asked.limit.base = body.f.parameters()[base];
+    }
+    const BoundQuestion question{s, of, index, asked.bound.offset, asked.limit};
+    return answers_.once(question, asked.bound.bytes, [&] {
+      return std::all_of(body.returns.begin(), body.returns.end(), [&](Instruction back) {
+        Value v = of == Of::Result ? body.f.operand(back, index) : body.f.parameters()[index];
+        return holds_before(s, back, {moved_to(body.f, asked.bound, v), asked.limit});
+      });
+    });
+  }
+
+  struct Site {
+    Symbol caller;
+    Instruction call;
+  };
+  static constexpr size_t deepest = 40;     // questions within questions
+  static constexpr size_t most_given = 500;  // of one root that are looked at
+  static constexpr Bits farthest = 1 << 20;  // behind an argument, in bytes: no function checks more
+  const Module& module_;
+  const CallSites sites_;
+  std::vector<std::vector<Site>> calls_;  // by function
+  std::vector<std::unique_ptr<GivenBounds>> bodies_;
+  BoundAnswers answers_;
+  std::vector<BoundWalk::Visit> visits_;  // by block
+  size_t depth_ = 0, steps_ = 0;
+  uint32_t walks_ = 0;
+};
+
+BoundProofs::BoundProofs(const Module& module) : prover_(std::make_unique<Prover>(module)) {}
+BoundProofs::~BoundProofs() = default;
+bool BoundProofs::hold(Symbol function, Instruction at, const Bound& bound) {
+  return prover_->hold(function, at, bound);
+}
+
+}  // namespace porphyry
