@@ -238,6 +238,36 @@ std::string slots_text(size_t count) {
   return out + fmt::format("  return x{}\n}}\n", count);
 }
 
+constexpr const char* checked_module =
+    "module m\nkinds k {\n  bytes grows from 65536 to 4294901760\n}\nextern func g()\n";
+// Checks of one base, each of a little more than the one before.
+std::string checks_text(size_t count) {
+  std::string out(checked_module);
+  out += "func f(m: ptr, r: ptr, p: i32) {\ne:\n  i = widen.u i64 p\n  go b0\n";
+  for (size_t k = 0; k < count; ++k)
+    out += fmt::format(
+        "b{0}:\n  s{0} = load i64 [r + 8] as k.bytes\n  e{0} = add i, {1}\n  o{0} = gt.u e{0}, s{0}\n  when "
+        "o{0} "
+        "rarely go t else c{0}\nc{0}:\n  store 1:i8, [m + i + {0}] guarded\n  call g()\n  go b{1}\n",
+        k, k + 1);
+  return out + fmt::format("b{}:\n  return\nt:\n  trap\n}}\n", count);
+}
+// Functions that check what they are given, and call each other with it.
+std::string contracts_text(size_t count) {
+  std::string out = std::string(checked_module) +
+                    "func f(m: ptr, r: ptr, p: i32, n: i32) {\ne:\n  call f0(m, r, p, n)\n  return\n}\n";
+  for (size_t k = 0; k < count; ++k)
+    out += fmt::format(
+        "local func f{}(m: ptr, r: ptr, p: i32, n: i32) {{\ne:\n  z = eq n, 0\n  when z go q else b\nq:\n  "
+        "return\nb:\n  i = widen.u i64 p\n  s = load i64 [r + 8] as k.bytes\n  e1 = add i, 4\n  o = gt.u e1, "
+        "s\n  "
+        "when o rarely go t else c\nc:\n  store n, [m + i] guarded\n  l = add n, -1\n  call f{}(m, r, p, "
+        "l)\n  call "
+        "f{}(m, r, p, l)\n  return\nt:\n  trap\n}}\n",
+        k, (k + 1) % count, (k * 7 + 3) % count);
+  return out;
+}
+
 // Each turn measures both, as machines have quick and slow minutes; the middle of the turns' ratios counts.
 void growth(const char* what, const std::string& small, const std::string& large, const char* level = "-O0") {
   std::vector<double> ones, tens, times;
@@ -359,6 +389,8 @@ void compile_costs(const std::string& folder) {
   growth("-O1: 1,000 and 10,000 blocks in a row", row_text(333), row_text(3'333), "-O1");
   growth("-O1: choose of 1,000 and 10,000 cases", choose_text(1, 1000), choose_text(1, 10000), "-O1");
   growth("-O1: 500 and 5,000 stores to as many slots", slots_text(500), slots_text(5'000), "-O1");
+  growth("-O1: 1,000 and 10,000 checks of one base", checks_text(1'000), checks_text(10'000), "-O1");
+  growth("-O1: 500 and 5,000 functions that check", contracts_text(500), contracts_text(5'000), "-O1");
   growth("-O2: nests of 30 and 300 loops", nest_text(30), nest_text(300), "-O2");
   growth("-O2: 1,000 and 10,000 loops in a row", loops_text(1'000), loops_text(10'000), "-O2");
   growth("-O2: chains of 1,000 and 10,000 calls", calls_text(1'000, false), calls_text(10'000, false), "-O2");

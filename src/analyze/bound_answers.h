@@ -23,23 +23,32 @@ struct BoundQuestion {
   bool operator==(const BoundQuestion&) const = default;
   struct Hash {
     size_t operator()(const BoundQuestion& q) const {
-      uint64_t out = 0;
-      for (uint64_t part :
-           {uint64_t(q.function.index), uint64_t(q.index) << 2 | uint64_t(q.of), uint64_t(q.offset),
-            uint64_t(q.limit.value.index), uint64_t(q.limit.base.index), uint64_t(q.limit.offset)})
-        out = mixed(out ^ part);
-      return out;
+      const uint64_t of = uint64_t(q.function.index) << 32 | uint64_t(q.index) << 2 | uint64_t(q.of);
+      const uint64_t against = uint64_t(q.limit.value.index) << 32 | q.limit.base.index;
+      return mixed(mixed(of ^ uint64_t(q.offset) << 20) ^ against ^ uint64_t(q.limit.offset) << 40);
     }
   };
 };
 
 class BoundAnswers {
  public:
+  struct Answer {
+    Bits holds_below = 0, fails_from = ~Bits(0);
+    Bits asked = 0;      // of how many bytes it is asked now
+    uint32_t frame = 0;  // in which of the functions that are looked at; 0: it is not asked
+    bool met_again = false;
+  };
+  // Stays where it is.
+  Answer& of(const BoundQuestion& q) { return answers_[q]; }
+
   // About what another function has done. While it is asked it does not hold: whatever holds then needs no
   // second look, and what failed by that is asked again when it holds after all.
   template <class Ask>
   bool once(const BoundQuestion& q, Bits bytes, Ask ask) {
-    Answer& known = answers_[q];
+    return once(of(q), q, bytes, ask);
+  }
+  template <class Ask>
+  bool once(Answer& known, const BoundQuestion& q, Bits bytes, Ask ask) {
     if (bytes < known.holds_below) return true;
     if (bytes >= known.fails_from) return false;
     if (known.frame) return known.met_again = true, false;
@@ -80,12 +89,6 @@ class BoundAnswers {
   void settle() { assumed_.clear(), failed_.clear(); }
 
  private:
-  struct Answer {
-    Bits holds_below = 0, fails_from = ~Bits(0);
-    Bits asked = 0;      // of how many bytes it is asked now
-    uint32_t frame = 0;  // in which of the functions that are looked at; 0: it is not asked
-    bool met_again = false;
-  };
   struct Changed {
     BoundQuestion question;
     Bits before;

@@ -98,7 +98,11 @@ class BoundWalk {
 class BoundProofs::Prover {
  public:
   explicit Prover(const Module& module)
-      : module_(module), sites_(module), calls_(module.symbol_count()), bodies_(module.symbol_count()) {
+      : module_(module),
+        sites_(module),
+        calls_(module.symbol_count()),
+        bodies_(module.symbol_count()),
+        last_(module.symbol_count()) {
     for (Symbol s : module.functions()) {
       const Function& f = module.function(s);
       for (Block b : f.blocks())
@@ -137,28 +141,28 @@ class BoundProofs::Prover {
   }
 
   // Whether something that every way to an instruction passes proves it. What may prove it on some of them
-  // goes into a list.
+  // goes into a list; not what lies behind the instruction on every way: who comes there first has not met
+  // it.
   bool met_above(const GivenBounds& body, Instruction at, const AskedBound& asked, Proofs& on_some_ways) {
     const Function& f = body.f;
+    const Dominators& dominators = body.dominators;
     const Block b = f.block(at);
-    size_t left = most_given;
     return body.any_of(asked.bound.root, [&](const Given& g) {
-      if (left == 0) return false;
-      --left;
-      bool met = false;
-      if (g.kind == Given::Kind::Call) {
-        const bool above =
-            f.block(g.call) == b ? f.comes_before(g.call, at) : body.dominators.dominates(f.block(g.call), b);
+      const bool by_call = g.kind == Given::Kind::Call;
+      if (!by_call && !says_enough(body, g, asked)) return false;
+      const Block where = by_call ? f.block(g.call) : f.to(g.on);
+      const bool above = by_call && where == b ? f.comes_before(g.call, at)
+                                               : dominators.dominates(where, b) &&
+                                                     (by_call || dominators.only_way_in(f, where) == g.on);
+      if (!above && dominators.dominates(b, by_call ? where : f.from(g.on))) return false;
+      bool met = above;
+      if (by_call) {
         auto limit = above ? read_behind(body, asked.limit, g.call) : only_place(f, asked.limit);
         if (!limit || !met_by_call(f, g, {asked.bound, *limit})) return false;
-        met = above;
-      } else {
-        if (!says_enough(body, g, asked)) return false;
-        const Block to = f.to(g.on);
-        met = body.dominators.dominates(to, b) && body.dominators.only_way_in(f, to) == g.on &&
-              limit_is_enough(body, g, asked.limit);
+      } else if (above) {
+        met = limit_is_enough(body, g, asked.limit);
       }
-      if (!met) on_some_ways.push_back(&g);
+      if (!met && on_some_ways.size() < most_proofs) on_some_ways.push_back(&g);
       return met;
     });
   }
@@ -195,8 +199,14 @@ class BoundProofs::Prover {
   bool brought_by_all(Symbol s, const GivenBounds& body, const AskedBound& asked) {
     const Function& f = body.f;
     const Bound& bound = asked.bound;
+    // A sum that grows in each round is asked for once, or this would go on for as many rounds.
+    auto same = [&](const Loop& l) {
+      return l.function == s && l.root == bound.root && l.offset != bound.offset;
+    };
+    if (std::any_of(loops_.begin(), loops_.end(), same)) return false;
+    loops_.push_back({s, bound.root, bound.offset});
     const BoundQuestion question{s, Of::Brought, bound.root.index, bound.offset, asked.limit};
-    return answers_.assuming(question, bound.bytes, [&] {
+    const bool holds = answers_.assuming(question, bound.bytes, [&] {
       for (Edge e : f.edges_into(f.defining_block(bound.root))) {
         const AskedBound along{moved_to(f, bound, f.argument(e, f.result_index(bound.root))),
                                limit_along(body, e, asked.limit)};
@@ -206,6 +216,8 @@ class BoundProofs::Prover {
       }
       return true;
     });
+    loops_.pop_back();
+    return holds;
   }
 
   // A parameter, by what all callers have checked of the argument.
@@ -240,7 +252,7 @@ class BoundProofs::Prover {
       asked.limit.base = body.f.parameters()[base];
     }
     const BoundQuestion question{s, of, index, asked.bound.offset, asked.limit};
-    return answers_.once(question, asked.bound.bytes, [&] {
+    return answers_.once(known(question), question, asked.bound.bytes, [&] {
       return std::all_of(body.returns.begin(), body.returns.end(), [&](Instruction back) {
         Value v = of == Of::Result ? body.f.operand(back, index) : body.f.parameters()[index];
         return holds_before(s, back, {moved_to(body.f, asked.bound, v), asked.limit});
@@ -248,18 +260,39 @@ class BoundProofs::Prover {
     });
   }
 
+  // Of arguments the same is asked again and again, most often of one memory: found without a search.
+  BoundAnswers::Answer& known(const BoundQuestion& q) {
+    if (q.of != Of::Argument || q.offset != 0) return answers_.of(q);
+    auto& of_function = last_[q.function.index];
+    of_function.resize(std::max<size_t>(of_function.size(), q.index + 1));
+    Last& last = of_function[q.index];
+    if (!last.answer || last.limit != q.limit) last = {q.limit, &answers_.of(q)};
+    return *last.answer;
+  }
+
   struct Site {
     Symbol caller;
     Instruction call;
   };
-  static constexpr size_t deepest = 40;     // questions within questions
-  static constexpr size_t most_given = 500;  // of one root that are looked at
+  struct Last {
+    AskedLimit limit;
+    BoundAnswers::Answer* answer = nullptr;
+  };
+  struct Loop {
+    Symbol function;
+    Value root;
+    Bits offset;
+  };
+  static constexpr size_t deepest = 40;      // questions within questions
+  static constexpr size_t most_proofs = 32;  // of one walk
   static constexpr Bits farthest = 1 << 20;  // behind an argument, in bytes: no function checks more
   const Module& module_;
   const CallSites sites_;
   std::vector<std::vector<Site>> calls_;  // by function
   std::vector<std::unique_ptr<GivenBounds>> bodies_;
   BoundAnswers answers_;
+  std::vector<std::vector<Last>> last_;   // by function and argument
+  std::vector<Loop> loops_;               // whose values are asked for
   std::vector<BoundWalk::Visit> visits_;  // by block
   size_t depth_ = 0, steps_ = 0;
   uint32_t walks_ = 0;

@@ -36,10 +36,13 @@ class GivenBounds {
   std::vector<Instruction> returns;
   bool hands_over = false;  // it ends in another function's return somewhere
 
-  // Calls `visit` with each of a root until it answers true; whether it did.
+  // Calls `visit` with each of a root, `most` at most and the last ones first, until it answers true; whether
+  // it did.
+  static constexpr size_t most = 500;
   template <class Visit>
   bool any_of(Value root, Visit visit) const {
-    for (uint32_t at = first_.get(root); at; at = given_[at - 1].next)
+    size_t left = most;
+    for (uint32_t at = first_.get(root); at && left-- > 0; at = given_[at - 1].next)
       if (visit(given_[at - 1])) return true;
     return false;
   }
