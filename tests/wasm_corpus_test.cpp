@@ -319,7 +319,8 @@ TEST(WasmCorpus, TheWholeOfALargeModuleIsLowered) {
   }
 }
 
-// Running a level again changes next to nothing; and of the checks that the reader wrote, a third goes.
+// Running a level again changes next to nothing; and of the checks that the format asks for more than half go
+// in each module, of those that the reader wrote 44 in 100 in all.
 TEST(WasmCorpus, ALevelLeavesNothingForItselfToDo) {
   std::set<std::string> functions, changed;
   size_t checks[2] = {};
@@ -340,9 +341,11 @@ TEST(WasmCorpus, ALevelLeavesNothingForItselfToDo) {
         }
       return n;
     };
-    checks[0] += count();
+    const size_t read = count(), asked = read + program->spared_checks;
     ASSERT_TRUE(run_pipeline(m, level_named("-O1")->pipeline()).empty());
-    checks[1] += count();
+    const size_t left = count();
+    EXPECT_LT(left * 2, asked) << module;
+    checks[0] += read, checks[1] += left;
     std::vector<StepRecord> again;
     ASSERT_TRUE(run_pipeline(m, level_named("-O1")->pipeline(), {.steps = &again}).empty());
     for (const StepRecord& s : again) {
@@ -355,7 +358,7 @@ TEST(WasmCorpus, ALevelLeavesNothingForItselfToDo) {
   // Where addresses are checked the large module is left out, and the others are too few to count.
   if (testing::checked_part == 1) {
     EXPECT_LE(changed.size() * 100, functions.size()) << "not done after one run: " << names;
-    EXPECT_LT(checks[1] * 100, checks[0] * 70) << checks[0] << " checks became " << checks[1];
+    EXPECT_LT(checks[1] * 100, checks[0] * 56) << checks[0] << " checks became " << checks[1];
   }
 }
 

@@ -7,9 +7,16 @@
 
 namespace porphyry {
 
+// Whether a value is made once in a call, so that it is the same wherever it is met.
+static bool stays_the_same(const Function& f, Value v) {
+  if (f.is_constant(v) || f.kind(v) == ValueKind::Parameter) return true;
+  return f.defining_block(v) == f.entry() && !f.first_in(f.entry()).exists();
+}
+
 AskedLimit limit_of(const GivenBounds& body, Value v) {
   AskedLimit out{.value = v, .least = body.limits.least(body.f, v)};
-  if (const GrowingLimits::Place* p = body.limits.place(v)) out.base = p->base, out.offset = p->offset;
+  const GrowingLimits::Place* p = body.limits.place(v);
+  if (p && stays_the_same(body.f, p->base)) out.base = p->base, out.offset = p->offset;
   return out;
 }
 
@@ -96,9 +103,9 @@ bool limit_is_enough(const GivenBounds& body, const Given& g, const AskedLimit& 
   if (g.kind == Given::Kind::Number) return true;
   const Value limit = g.bound.limit;
   if (asked.value == limit || body.limits.most(body.f, limit) <= asked.least) return true;
-  if (asked.value.exists()) return body.limits.never_below(body.f, body.dominators, asked.value, limit);
   const GrowingLimits::Place* p = body.limits.place(limit);
-  return p && p->base == asked.base && p->offset == asked.offset;
+  if (!p || p->base != asked.base || p->offset != asked.offset) return false;
+  return !asked.value.exists() || body.limits.never_below(body.f, body.dominators, asked.value, limit);
 }
 
 bool met_on_edge(const GivenBounds& body, Edge e, const AskedBound& asked) {

@@ -12,7 +12,7 @@ namespace porphyry {
 // number of that place is met there was read before, and is not above it.
 struct AskedLimit {
   Value value;  // nothing: only the place
-  Value base;   // nothing: of no place
+  Value base;   // the same all through the function; nothing: of no such place
   int64_t offset = 0;
   Bits least = 0;  // that it is
   bool operator==(const AskedLimit&) const = default;

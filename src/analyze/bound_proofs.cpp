@@ -50,9 +50,15 @@ class BoundWalk {
     Instruction before;
     AskedLimit limit;
   };
-  // Along the edges into a block; false when a block is asked for a second limit.
+  // Along the edges into a block; false when a block is asked for a second limit, or above the limit's
+  // definition for one that is of no place.
   bool go_on(const Stop& stop) {
-    const AskedLimit limit = above_its_read(stop);
+    AskedLimit limit = stop.limit;
+    Instruction made = limit.value.exists() ? f_.definition(limit.value) : Instruction();
+    if (made.exists() && f_.block(made) == stop.block) {
+      if (!limit.base.exists()) return false;
+      limit.value = {};
+    }
     for (Edge e : f_.edges_into(stop.block)) {
       if (!body_.dominators.reachable(f_.from(e))) continue;
       const AskedLimit along = limit_along(body_, e, limit);
@@ -76,12 +82,6 @@ class BoundWalk {
     return std::any_of(proofs_.begin(), proofs_.end(), [&](const Given* g) {
       return g->kind != Given::Kind::Call && g->on == e && limit_is_enough(body_, *g, limit);
     });
-  }
-  AskedLimit above_its_read(const Stop& stop) const {
-    AskedLimit out = stop.limit;
-    Instruction read = out.value.exists() ? f_.definition(out.value) : Instruction();
-    if (read.exists() && out.base.exists() && f_.block(read) == stop.block) out.value = {};
-    return out;
   }
 
   const GivenBounds& body_;

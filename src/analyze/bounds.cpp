@@ -17,10 +17,6 @@ bool adds_constant(const Function& f, Instruction d) {
   return d.exists() && f.op(d) == Op::Add && f.is_constant(f.operand(d, 1));
 }
 
-bool is_number(const Function& f, Value v) {
-  return f.type(v).is_integer() && !f.type(v).has_lanes() && f.type(v).bits() <= 64;
-}
-
 // wide + bytes, which does not wrap: the widened root, and what is added to it.
 BoundCheck sum_of(const Function& f, Value v) {
   BoundCheck out{.wide = v};
@@ -32,7 +28,7 @@ BoundCheck sum_of(const Function& f, Value v) {
     if (fits) out.wide = f.operand(d, 0), out.bound.bytes = k;
   }
   Instruction widened = f.definition(out.wide);
-  bool widens = widened.exists() && f.op(widened) == Op::WidenU && is_number(f, f.operand(widened, 0));
+  bool widens = widened.exists() && f.op(widened) == Op::WidenU && can_be_bounded(f, f.operand(widened, 0));
   if (widens) {
     const Bound inner = root_of(f, f.operand(widened, 0));
     out.bound.root = inner.root, out.bound.offset = inner.offset;
@@ -64,11 +60,25 @@ std::optional<BoundCheck> bound_check(const Function& f, Value condition) {
   Instruction d = f.definition(condition);
   if (!d.exists() || info(f.op(d)).result != ResultRule::Truth) return std::nullopt;
   auto row = std::find_if(std::begin(rows), std::end(rows), [&](const Row& r) { return r.op == f.op(d); });
-  if (row == std::end(rows) || !is_number(f, f.operand(d, 0))) return std::nullopt;
+  if (row == std::end(rows) || !can_be_bounded(f, f.operand(d, 0))) return std::nullopt;
   BoundCheck out = sum_of(f, f.operand(d, row->turned));
   out.bound.limit = f.operand(d, !row->turned);
   out.exceeds = row->exceeds;
   return out;
+}
+
+bool only_traps(const Function& f, Block b) {
+  Instruction first = f.first(b);
+  return first.exists() && f.op(first) == Op::Trap;
+}
+
+std::optional<TrappingCheck> trapping_check(const Function& f, Instruction branch) {
+  if (f.op(branch) != Op::When) return std::nullopt;
+  const size_t trapping = only_traps(f, f.to(f.edge(branch, 0))) ? 0 : 1;
+  if (!only_traps(f, f.to(f.edge(branch, trapping)))) return std::nullopt;
+  auto check = bound_check(f, f.operand(branch, 0));
+  if (!check || check->exceeds != (trapping == 0)) return std::nullopt;
+  return TrappingCheck{*check, f.edge(branch, 1 - trapping)};
 }
 
 bool implies(const Function& f, const Bound& known, const Bound& asked) {

@@ -48,9 +48,6 @@ class GivenBounds {
   }
 
  private:
-  static bool is_number(const Function& f, Value v) {
-    return f.type(v).is_integer() && !f.type(v).has_lanes() && f.type(v).bits() <= 64;
-  }
   void give(Given g) {
     if (f.is_constant(g.bound.root)) return;
     g.next = first_.get(g.bound.root);
@@ -59,7 +56,7 @@ class GivenBounds {
   }
   void give_call(Instruction i) {
     for (size_t k = 0; k < f.operand_count(i); ++k)
-      if (Value v = f.operand(i, k); is_number(f, v) && !f.is_constant(v))
+      if (Value v = f.operand(i, k); can_be_bounded(f, v) && !f.is_constant(v))
         give({.kind = Given::Kind::Call,
               .bound = root_of(f, v),
               .call = i,
@@ -90,7 +87,7 @@ class GivenBounds {
     Instruction d = f.definition(condition);
     if (!d.exists() || info(f.op(d)).result != ResultRule::Truth || f.operand_count(d) != 2) return;
     Value v = f.operand(d, 0), c = f.operand(d, 1);
-    if (!is_number(f, v) || f.is_constant(v) || !f.is_constant(c)) return;
+    if (!can_be_bounded(f, v) || f.is_constant(v) || !f.is_constant(c)) return;
     const Bits n = f.constant_word(c);
     switch (f.op(d)) {
       case Op::Eq: give_number(v, n, f.edge(end, 0)); break;

@@ -26,6 +26,11 @@ struct Bound {
   Value limit;
 };
 
+// What bounds are about: integers without lanes, of at most 64 bits.
+inline bool can_be_bounded(const Function& f, Value v) {
+  return f.type(v).is_integer() && !f.type(v).has_lanes() && f.type(v).bits() <= 64;
+}
+
 struct BoundCheck {
   Bound bound;
   bool exceeds = false;  // what the condition says where it is true: that the bound does not hold
@@ -34,6 +39,14 @@ struct BoundCheck {
 
 // What a condition says, when it is such a comparison: unsigned, of integers without lanes. O(1).
 std::optional<BoundCheck> bound_check(const Function& f, Value condition);
+// Whether a block begins with a trap, so that it does nothing else.
+bool only_traps(const Function& f, Block b);
+// A branch that traps unless a bound holds, and the way on.
+struct TrappingCheck {
+  BoundCheck check;
+  Edge goes_on;
+};
+std::optional<TrappingCheck> trapping_check(const Function& f, Instruction branch);
 // A value as a root and an offset: what constants are added to. O(constants added).
 Bound root_of(const Function& f, Value v);
 

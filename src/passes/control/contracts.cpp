@@ -9,15 +9,9 @@
 namespace porphyry {
 namespace {
 
-bool only_traps(const Function& f, Block b) {
-  Instruction i = f.first(b);
-  return i.exists() && f.op(i) == Op::Trap;
-}
-
 struct Needless {
   Symbol function;
-  Instruction branch;
-  bool exceeds;  // what its condition says where it holds
+  TrappingCheck check;
 };
 
 // Of one function: branches that trap unless a bound holds, which it does.
@@ -26,23 +20,23 @@ void find_needless(const Module& module, Symbol s, std::optional<BoundProofs>& p
   const Function& f = module.function(s);
   for (Block b : f.blocks()) {
     Instruction end = f.terminator(b);
-    if (!end.exists() || f.op(end) != Op::When) continue;
-    if (!only_traps(f, f.to(f.edge(end, 0))) && !only_traps(f, f.to(f.edge(end, 1)))) continue;
-    auto check = bound_check(f, f.operand(end, 0));
+    auto check = end.exists() ? trapping_check(f, end) : std::nullopt;
     if (!check) continue;
     if (!proofs) proofs.emplace(module);
-    if (proofs->hold(s, end, check->bound)) out.push_back({s, end, check->exceeds});
+    if (proofs->hold(s, end, check->check.bound)) out.push_back({s, *check});
   }
 }
 
-void tell(ModuleContext& c, const Needless& n, Edge taken) {
+void tell(ModuleContext& c, const Needless& n) {
   if (!c.notes) return;
   const Function& f = c.module.function(n.function);
+  const Edge taken = n.check.goes_on;
+  const Instruction branch = f.terminator(f.from(taken));
   c.notes->push_back({.kind = Note::Kind::Done,
                       .pass = std::string(c.pass),
                       .function = std::string(c.module.symbol_name(n.function)),
-                      .position = place_text(c.module, f.position(n.branch)),
-                      .value = value_text(c.module, f, f.operand(n.branch, 0)),
+                      .position = place_text(c.module, f.position(branch)),
+                      .value = value_text(c.module, f, f.operand(branch, 0)),
                       .what = "always goes to " + block_text(c.module, f, f.to(taken)),
                       .why = "on every way to it the function, its callers or a call have checked as much"});
 }
@@ -54,10 +48,8 @@ void contracts(ModuleContext& c) {
   std::vector<Needless> needless;
   for (Symbol s : c.module.functions()) find_needless(c.module, s, proofs, needless);
   for (const Needless& n : needless) {
-    Function& f = c.module.function(n.function);
-    Edge taken = f.edge(n.branch, n.exceeds);
-    tell(c, n, taken);
-    always_take(f, taken);
+    tell(c, n);
+    always_take(c.module.function(n.function), n.check.goes_on);
   }
 }
 

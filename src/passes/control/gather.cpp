@@ -40,7 +40,7 @@ void want(WantedList& list, const Wanted& w) {
   } else if (known->bound.bytes < w.bound.bytes) {
     *known = w;
   } else {
-    known->by = w.by;
+    known->by = w.by, known->several = false;
   }
 }
 
@@ -69,7 +69,7 @@ class Gatherer {
     for (Block b : dominators_.order()) {
       Instruction end = f_.terminator(b);
       if (!end.exists() || f_.edge_count(end) < 2) continue;
-      if (auto check = trapping_check(end))
+      if (auto check = trapping_check(f_, end))
         take_over(end, *check);
       else
         find_shared(b);
@@ -80,23 +80,6 @@ class Gatherer {
  private:
   // ---- what is wanted -------------------------------------------------------------------------------------
 
-  struct TrappingCheck {
-    BoundCheck check;
-    Edge goes_on;
-  };
-  bool only_traps(Block b) const {
-    Instruction i = f_.first(b);
-    return i.exists() && f_.op(i) == Op::Trap;
-  }
-  // A branch that traps where its bound does not hold.
-  std::optional<TrappingCheck> trapping_check(Instruction end) const {
-    if (f_.op(end) != Op::When) return std::nullopt;
-    unsigned trapping = only_traps(f_.to(f_.edge(end, 0))) ? 0 : 1;
-    if (!only_traps(f_.to(f_.edge(end, trapping)))) return std::nullopt;
-    auto check = bound_check(f_, f_.operand(end, 0));
-    if (!check || check->exceeds != (trapping == 0) || f_.is_constant(check->bound.root)) return std::nullopt;
-    return TrappingCheck{*check, f_.edge(end, 1 - trapping)};
-  }
   // Calls, volatile accesses and guarded stores count at a later trap.
   bool shows_something(Instruction i) const {
     const OperationInfo& row = info(f_.op(i));
@@ -112,7 +95,7 @@ class Gatherer {
       Block b = dominators_.order()[n];
       WantedList list = wanted_behind(b);
       Instruction end = f_.terminator(b);
-      if (auto check = end.exists() ? trapping_check(end) : std::nullopt)
+      if (auto check = end.exists() ? trapping_check(f_, end) : std::nullopt)
         want(list, {check->check.bound, end});
       for (Instruction i = f_.last(b); i.exists() && !list.empty(); i = f_.previous(i)) {
         if (shows_something(i)) list.clear();
@@ -128,7 +111,7 @@ class Gatherer {
   WantedList wanted_behind(Block b) const {
     std::optional<WantedList> out;
     for (Edge e : f_.edges(b)) {
-      if (only_traps(f_.to(e))) continue;
+      if (only_traps(f_, f_.to(e))) continue;
       WantedList way = wanted_along(e);
       out = out ? met(*out, way) : std::move(way);
       if (out->empty()) break;
@@ -260,10 +243,7 @@ class Gatherer {
 
 void gather(FunctionContext& c) {
   size_t traps = 0;
-  for (Block b : c.function.blocks()) {
-    Instruction first = c.function.first(b);
-    traps += first.exists() && c.function.op(first) == Op::Trap;
-  }
+  for (Block b : c.function.blocks()) traps += only_traps(c.function, b);
   if (traps > 1) Gatherer(c).run();
 }
 
