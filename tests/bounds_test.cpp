@@ -267,7 +267,9 @@ TEST(Bounds, ProgramsMeanTheSameWithFewerChecks) {
   EXPECT_GT(ends[static_cast<size_t>(Outcome::End::Result)], count);
   EXPECT_GT(ends[static_cast<size_t>(Outcome::End::Trap)], count);
   // A sum that a worse result fails.
-  if (count == 400 && first == 1) EXPECT_LE(left, 3054u) << "of " << read;
+  if (count == 400 && first == 1) {
+    EXPECT_LE(left, 3054u) << "of " << read;
+  }
 }
 
 }  // namespace
