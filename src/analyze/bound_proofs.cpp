@@ -111,11 +111,11 @@ class BoundProofs::Prover {
     }
   }
 
-  bool hold(Symbol s, Instruction at, const Bound& bound) {
+  std::optional<BoundProof> of(Symbol s, Instruction at, const Bound& bound) {
     steps_ = 0;
-    bool proved = holds_before(s, at, {bound, limit_of(body_of(s), bound.limit)});
+    auto out = proof_before(s, at, {bound, limit_of(body_of(s), bound.limit)});
     answers_.settle();
-    return proved;
+    return out;
   }
 
  private:
@@ -126,28 +126,35 @@ class BoundProofs::Prover {
   }
 
   bool holds_before(Symbol s, Instruction at, const AskedBound& asked) {
+    return proof_before(s, at, asked).has_value();
+  }
+  std::optional<BoundProof> proof_before(Symbol s, Instruction at, const AskedBound& asked) {
     const GivenBounds& body = body_of(s);
     const Function& f = body.f;
-    if (is_small(f, asked)) return true;
-    if (f.is_constant(asked.bound.root) || !body.dominators.reachable(f.block(at))) return false;
-    if (depth_ >= deepest || ++steps_ > budget) return false;
+    if (is_small(f, asked)) return BoundProof::Small;
+    if (f.is_constant(asked.bound.root) || !body.dominators.reachable(f.block(at))) return std::nullopt;
+    if (depth_ >= deepest || ++steps_ > budget) return std::nullopt;
     ++depth_;
     Proofs on_some_ways;
-    bool holds = met_above(body, at, asked, on_some_ways) || holds_by_its_root(s, body, at, asked) ||
-                 (on_some_ways.size() > 1 &&
-                  BoundWalk(body, on_some_ways, ++walks_, visits_, steps_).all_ways(at, asked));
+    auto out = met_above(body, at, asked, on_some_ways);
+    if (!out) out = by_its_root(s, body, at, asked);
+    if (!out && on_some_ways.size() > 1 &&
+        BoundWalk(body, on_some_ways, ++walks_, visits_, steps_).all_ways(at, asked))
+      out = BoundProof::Ways;
     --depth_;
-    return holds;
+    return out;
   }
 
-  // Whether something that every way to an instruction passes proves it. What may prove it on some of them
+  // Something that every way to an instruction passes. What may prove it on some of them
   // goes into a list; not what lies behind the instruction on every way: who comes there first has not met
   // it.
-  bool met_above(const GivenBounds& body, Instruction at, const AskedBound& asked, Proofs& on_some_ways) {
+  std::optional<BoundProof> met_above(const GivenBounds& body, Instruction at, const AskedBound& asked,
+                                      Proofs& on_some_ways) {
     const Function& f = body.f;
     const Dominators& dominators = body.dominators;
     const Block b = f.block(at);
-    return body.any_of(asked.bound.root, [&](const Given& g) {
+    std::optional<BoundProof> out;
+    body.any_of(asked.bound.root, [&](const Given& g) {
       const bool by_call = g.kind == Given::Kind::Call;
       if (!by_call && !says_enough(body, g, asked)) return false;
       const Block where = by_call ? f.block(g.call) : f.to(g.on);
@@ -162,9 +169,11 @@ class BoundProofs::Prover {
       } else if (above) {
         met = limit_is_enough(body, g, asked.limit);
       }
+      if (met) out = by_call ? BoundProof::Call : BoundProof::Above;
       if (!met && on_some_ways.size() < most_proofs) on_some_ways.push_back(&g);
       return met;
     });
+    return out;
   }
   bool met_by_call(const Function& f, const Given& g, const AskedBound& asked) {
     const Bits mask = mask_of(f.type(g.bound.root).bits());
@@ -174,25 +183,28 @@ class BoundProofs::Prover {
            ensured(f, g.call, Of::Argument, g.argument, {{.bytes = wider.bytes}, asked.limit});
   }
 
-  bool holds_by_its_root(Symbol s, const GivenBounds& body, Instruction at, const AskedBound& asked) {
+  std::optional<BoundProof> by_its_root(Symbol s, const GivenBounds& body, Instruction at,
+                                        const AskedBound& asked) {
     const Function& f = body.f;
     const Value root = asked.bound.root;
+    auto proved = [](bool holds, BoundProof by) { return holds ? std::optional(by) : std::nullopt; };
     if (f.kind(root) == ValueKind::Parameter) {
       auto limit = only_place(f, asked.limit);  // it is read in the function
-      return limit && given_by_callers(s, f, {asked.bound, *limit});
+      return proved(limit && given_by_callers(s, f, {asked.bound, *limit}), BoundProof::Callers);
     }
     if (f.kind(root) == ValueKind::BlockParameter) {
       auto limit = limit_at(body, f.defining_block(root), asked.limit);
-      return limit && brought_by_all(s, body, {asked.bound, *limit});
+      return proved(limit && brought_by_all(s, body, {asked.bound, *limit}), BoundProof::Brought);
     }
     Instruction made = f.definition(root);
-    if (f.op(made) == Op::Pick)
-      return holds_before(s, at, {moved_to(f, asked.bound, f.operand(made, 1)), asked.limit}) &&
-             holds_before(s, at, {moved_to(f, asked.bound, f.operand(made, 2)), asked.limit});
-    if (f.op(made) != Op::Call) return false;
+    auto one_holds = [&](size_t k) {
+      return holds_before(s, at, {moved_to(f, asked.bound, f.operand(made, k)), asked.limit});
+    };
+    if (f.op(made) == Op::Pick) return proved(one_holds(1) && one_holds(2), BoundProof::Picked);
+    if (f.op(made) != Op::Call) return std::nullopt;
     auto limit = read_behind(body, asked.limit, made);
     const auto index = static_cast<uint32_t>(f.result_index(root));
-    return limit && ensured(f, made, Of::Result, index, {asked.bound, *limit});
+    return proved(limit && ensured(f, made, Of::Result, index, {asked.bound, *limit}), BoundProof::Call);
   }
 
   // What every edge into the root's block brings.
@@ -300,8 +312,8 @@ class BoundProofs::Prover {
 
 BoundProofs::BoundProofs(const Module& module) : prover_(std::make_unique<Prover>(module)) {}
 BoundProofs::~BoundProofs() = default;
-bool BoundProofs::hold(Symbol function, Instruction at, const Bound& bound) {
-  return prover_->hold(function, at, bound);
+std::optional<BoundProof> BoundProofs::of(Symbol function, Instruction at, const Bound& bound) {
+  return prover_->of(function, at, bound);
 }
 
 }  // namespace porphyry

@@ -12,7 +12,21 @@ namespace {
 struct Needless {
   Symbol function;
   TrappingCheck check;
+  BoundProof proof;
 };
+
+const char* reason(BoundProof p) {
+  switch (p) {
+    case BoundProof::Small: return "the number is always small enough";
+    case BoundProof::Above: return "a check above covers it";
+    case BoundProof::Call: return "a function that is called before has checked as much wherever it returns";
+    case BoundProof::Callers: return "all callers have checked as much";
+    case BoundProof::Brought: return "each edge that brings the number has checked as much";
+    case BoundProof::Picked: return "both numbers that may be picked are checked above";
+    case BoundProof::Ways: return "on each way to it another check covers it";
+  }
+  return "";
+}
 
 // Of one function: branches that trap unless a bound holds, which it does.
 void find_needless(const Module& module, Symbol s, std::optional<BoundProofs>& proofs,
@@ -23,7 +37,7 @@ void find_needless(const Module& module, Symbol s, std::optional<BoundProofs>& p
     auto check = end.exists() ? trapping_check(f, end) : std::nullopt;
     if (!check) continue;
     if (!proofs) proofs.emplace(module);
-    if (proofs->hold(s, end, check->check.bound)) out.push_back({s, *check});
+    if (auto proof = proofs->of(s, end, check->check.bound)) out.push_back({s, *check, *proof});
   }
 }
 
@@ -38,7 +52,7 @@ void tell(ModuleContext& c, const Needless& n) {
                       .position = place_text(c.module, f.position(branch)),
                       .value = value_text(c.module, f, f.operand(branch, 0)),
                       .what = "always goes to " + block_text(c.module, f, f.to(taken)),
-                      .why = "on every way to it the function, its callers or a call have checked as much"});
+                      .why = reason(n.proof)});
 }
 
 }  // namespace
