@@ -1,5 +1,5 @@
-// Checks of bounds: what one implies of another, and that programs mean the same once checks are gathered,
-// and go where others above, in callers and in called functions have made them.
+// Checks of bounds: what one implies of another, and that programs mean the same once checks are
+// strengthened, and go where others above, in callers and in called functions have made them.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -237,8 +237,9 @@ TEST(Bounds, ProgramsMeanTheSameWithFewerChecks) {
   const char* start = std::getenv("PORPHYRY_FIRST_SEED");
   const uint64_t first = start ? std::strtoull(start, nullptr, 10) : 1;
   const size_t count = asked ? std::strtoull(asked, nullptr, 10) : testing::part_of(400);
-  static constexpr const char* all = "number; gather; checks; contracts; sweep; tidy";
-  const char* pipelines[] = {"gather", "checks", "contracts", "gather; gather; contracts; sweep", all};
+  static constexpr const char* all = "number; strengthen; checks; contracts; sweep; tidy";
+  const char* pipelines[] = {"strengthen", "checks", "contracts", "strengthen; strengthen; contracts; sweep",
+                             all};
   size_t read = 0, left = 0, ends[4] = {};
   for (uint64_t seed = first; seed < first + count; ++seed) {
     Realm realm;

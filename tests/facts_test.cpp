@@ -354,7 +354,7 @@ TEST(Checks, HoldForWhatGrows) {
   EXPECT_EQ(write_text(*module).find("kinds"), std::string(growing).find("kinds"));
   EXPECT_NE(write_text(*module).find("  size align 8 grows\n"), std::string::npos);
   Notes notes;
-  ASSERT_TRUE(run_pipeline(*module, *read_pipeline("gather; checks; sweep; tidy"),
+  ASSERT_TRUE(run_pipeline(*module, *read_pipeline("strengthen; checks; sweep; tidy"),
                            {.notes = &notes, .check_between = true})
                   .empty());
   std::string text = write_text(*module);
@@ -387,8 +387,9 @@ TEST(Checks, HoldForOffsetsThatCannotWrap) {
             "\n  j = widen.u i64 next\n  y = add j, 4\n  v = gt.u y, size\n  when v rarely go t2 else "
             "c\nt2:\n  trap\nc:\n  l = load i32 [p + i]\n  m = load i32 [p + j]\n  n = add l, m\n  return "
             "n\n}\n");
-    EXPECT_TRUE(run_pipeline(*module, *read_pipeline("gather; checks; sweep; tidy"), {.check_between = true})
-                    .empty());
+    EXPECT_TRUE(
+        run_pipeline(*module, *read_pipeline("strengthen; checks; sweep; tidy"), {.check_between = true})
+            .empty());
     return count_of(write_text(*module), "when");
   };
   EXPECT_EQ(left(" from 0 to 4294901760", "8", ""), 1u);
@@ -410,9 +411,9 @@ TEST(Checks, ATrapComesEarlierOnlyWhereNothingIsSeen) {
             between +
             "  y = add i, 8\n  v = gt.u y, size\n  when v go t2 else c\nt2:\n  trap\nc:\n  l = load i32 [p + "
             "i + 4]\n  return l\n}\n");
-    EXPECT_TRUE(
-        run_pipeline(*module, *read_pipeline("gather; checks; sweep; tidy; sweep"), {.check_between = true})
-            .empty());
+    EXPECT_TRUE(run_pipeline(*module, *read_pipeline("strengthen; checks; sweep; tidy; sweep"),
+                             {.check_between = true})
+                    .empty());
     std::string text = write_text(*module);
     size_t count = 0;
     for (size_t at = 0; (at = text.find("when", at)) != text.npos; ++at) ++count;

@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "porphyry/analyze/number.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/words.h"
 
 namespace porphyry {
@@ -65,11 +66,6 @@ std::optional<BoundCheck> bound_check(const Function& f, Value condition) {
   out.bound.limit = f.operand(d, !row->turned);
   out.exceeds = row->exceeds;
   return out;
-}
-
-bool only_traps(const Function& f, Block b) {
-  Instruction first = f.first(b);
-  return first.exists() && f.op(first) == Op::Trap;
 }
 
 std::optional<TrappingCheck> trapping_check(const Function& f, Instruction branch) {

@@ -3,6 +3,9 @@
 #pragma once
 
 #include "porphyry/analyze/bounds.h"
+#include "porphyry/analyze/number.h"
+#include "porphyry/ir/relatives.h"
+#include "porphyry/ir/words.h"
 
 namespace porphyry {
 
@@ -88,19 +91,13 @@ class GivenBounds {
     if (!d.exists() || info(f.op(d)).result != ResultRule::Truth || f.operand_count(d) != 2) return;
     Value v = f.operand(d, 0), c = f.operand(d, 1);
     if (!can_be_bounded(f, v) || f.is_constant(v) || !f.is_constant(c)) return;
-    const Bits n = f.constant_word(c);
-    switch (f.op(d)) {
-      case Op::Eq: give_number(v, n, f.edge(end, 0)); break;
-      case Op::Ne: give_number(v, n, f.edge(end, 1)); break;
-      case Op::LeU: give_number(v, n, f.edge(end, 0)); break;
-      case Op::GtU: give_number(v, n, f.edge(end, 1)); break;
-      case Op::LtU:
-        if (n) give_number(v, n - 1, f.edge(end, 0));
-        break;
-      case Op::GeU:
-        if (n) give_number(v, n - 1, f.edge(end, 1));
-        break;
-      default: break;
+    const Relatives* comparison = relatives_of(f.op(d));
+    if (!comparison) return;
+    const unsigned width = f.type(v).bits();
+    for (bool holds : {true, false}) {
+      Number n = refined(Number::any(width), holds ? comparison->op : comparison->opposite,
+                         Number::exactly(width, f.constant_word(c)));
+      if (n.high <= mask_of(width) / 2) give_number(v, n.high, f.edge(end, !holds));
     }
   }
 

@@ -28,10 +28,11 @@ size_t instruction_count(const Module& module) {
   return n;
 }
 
-uint64_t changes(const Module& module) {
-  uint64_t n = module.symbol_count();
-  for (Symbol s : module.functions()) n += module.function(s).changes();
-  return n;
+// Of each function, by symbol.
+std::vector<uint64_t> changes(const Module& module) {
+  std::vector<uint64_t> out(module.symbol_count());
+  for (Symbol s : module.functions()) out[s.index] = module.function(s).changes();
+  return out;
 }
 
 // Runs one pass, and leaves a record of it when records are wanted.
@@ -302,15 +303,12 @@ class ModuleRun {
     }
     ModuleContext context{module_,   options_.notes, options_.surroundings,
                           pass.name, false,          options_.drawings};
-    std::vector<uint64_t> before;
-    for (size_t k = 0; !step.inner.empty() && k < module_.symbol_count(); ++k)
-      before.push_back(module_.is_function(Symbol(k)) ? module_.function(Symbol(k)).changes() : 0);
+    const std::vector<uint64_t> before = changes(module_);
     bool changed = recorded(
         options_, pass, "", [&] { return instruction_count(module_); },
         [&] {
-          uint64_t all_before = changes(module_);
           std::get<OverModule>(pass.run)(context);
-          return context.changed || changes(module_) != all_before;
+          return context.changed || changes(module_) != before;
         });
     if (changed) facts_.reset();
     if (changed && options_.watch) ended_ = !options_.watch({module_, pass.name, {}});

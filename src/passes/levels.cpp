@@ -5,8 +5,8 @@ namespace {
 
 // What every level from -O1 on does with a function: the first half gets values, memory and branches into
 // their simplest form, the second one makes of them what is cheapest.
-#define PORPHYRY_SIMPLIFY                                                                         \
-  "split-slots; promote; fold; number; propagate; gather; checks; forward; sweep; thread; tidy; " \
+#define PORPHYRY_SIMPLIFY                                                                             \
+  "split-slots; promote; fold; number; propagate; strengthen; checks; forward; sweep; thread; tidy; " \
   "flatten; divide; fold; "
 // Loops and objects of which all is known beforehand become values, each as far as the others let it.
 #define PORPHYRY_KNOWN                                          \
@@ -17,8 +17,8 @@ namespace {
 #define PORPHYRY_LOOPS "test-last; fold; number; propagate; sweep; tidy; number; hoist; step; sweep; tidy; "
 #define PORPHYRY_CHEAPEST "join; regroup; scale; number; sweep; fold; "
 // Behind what functions do by themselves: what they have checked for each other.
-#define PORPHYRY_CONTRACTS                                                                 \
-  "contracts { propagate; gather; checks; number; forward; sweep; thread; tidy; flatten; " \
+#define PORPHYRY_CONTRACTS                                                                     \
+  "contracts { propagate; strengthen; checks; number; forward; sweep; thread; tidy; flatten; " \
   "fold; number; sweep; sink; tidy }"
 #define PORPHYRY_FINISH PORPHYRY_CHEAPEST "sink; tidy; " PORPHYRY_CONTRACTS
 

@@ -5,9 +5,8 @@
 //   v4 = add v3, 4
 //   v5 = gt.u v4, size          // exceeds: root v1, offset 8, bytes 4, limit size
 //
-// Sums with constants are looked through, so that checks of one base are told by their offsets. The root's
-// own sum may wrap; of one bound that holds follow those that lie in it (`implies`), which shows that they do
-// not.
+// Sums with constants are looked through, so that checks of one base are told by their offsets. Of a bound
+// that holds follow those that lie in it (`implies`).
 #pragma once
 
 #include <optional>
@@ -39,8 +38,6 @@ struct BoundCheck {
 
 // What a condition says, when it is such a comparison: unsigned, of integers without lanes. O(1).
 std::optional<BoundCheck> bound_check(const Function& f, Value condition);
-// Whether a block begins with a trap, so that it does nothing else.
-bool only_traps(const Function& f, Block b);
 // A branch that traps unless a bound holds, and the way on.
 struct TrappingCheck {
   BoundCheck check;
@@ -71,7 +68,6 @@ class GrowingLimits {
     return at ? &places_[at - 1] : nullptr;
   }
   bool same_place(Value a, Value b) const { return place_.get(a) && place_.get(a) == place_.get(b); }
-  bool any() const { return !places_.empty(); }
   // Whether a limit is never below another one: the same, or of its place and read later on every way. Block
   // parameters are followed to what they bring, as far as the earlier one is above them. O(what is followed).
   bool never_below(const Function& f, const Dominators& dominators, Value later, Value earlier) const;

@@ -14,6 +14,12 @@ size_t way_of(const Function& f, Instruction branch, Bits number);
 // to may be unreachable.
 void always_take(Function& f, Edge way);
 
+// Whether a block begins with a trap, so that it does nothing else.
+inline bool only_traps(const Function& f, Block b) {
+  Instruction first = f.first(b);
+  return first.exists() && f.op(first) == Op::Trap;
+}
+
 // Whether permits for floats say something of an instruction.
 bool touches_floats(const Function& f, Instruction i);
 

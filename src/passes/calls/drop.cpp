@@ -1,5 +1,6 @@
 // drop: local functions that no run can come to give up their bodies for a trap. What others may call, and
 // what code or data take the address of, is reached; then what those call. O(instructions + data).
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/optimize/pass.h"
 
@@ -28,16 +29,13 @@ std::vector<uint8_t> reached_functions(const Module& module) {
   return reached;
 }
 
-// Whether there is nothing left to drop.
-bool only_traps(const Function& f) { return f.op(f.first(f.entry())) == Op::Trap; }
-
 }  // namespace
 
 void drop(ModuleContext& c) {
   std::vector<uint8_t> reached = reached_functions(c.module);
   for (Symbol s : c.module.functions()) {
     const Function& f = c.module.function(s);
-    if (reached[s.index] || only_traps(f)) continue;
+    if (reached[s.index] || only_traps(f, f.entry())) continue;
     size_t size = 0;
     for (Block b : f.blocks()) size += f.instructions(b).count();
     Function empty = Function::without_body(f);

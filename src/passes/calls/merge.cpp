@@ -7,6 +7,7 @@
 #include "porphyry/analyze/call_sites.h"
 #include "porphyry/analyze/effects.h"
 #include "porphyry/ir/body_text.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/optimize/pass.h"
 
 namespace porphyry {
@@ -38,7 +39,7 @@ void merge(ModuleContext& c) {
     Function& f = c.module.function(s);
     redirect_calls(f, in_place_of);
     // Traps alone are what is left of functions that are gone.
-    if (f.op(f.first(f.entry())) == Op::Trap || !sites.all_seen(c.module, s)) continue;
+    if (only_traps(f, f.entry()) || !sites.all_seen(c.module, s)) continue;
     auto [first, is_new] = known.try_emplace(facts_text(c.module[s].facts) + body_text(f), s);
     if (is_new) continue;
     in_place_of[s.index] = first->second;

@@ -1,9 +1,10 @@
-// gather: a check that traps asks for what later ones ask for as well. Idea: walking backwards, each block
-// learns which bounds all ways from it check before anything is seen from outside; up to there a trap may
-// come earlier. A check takes over what is wanted behind it, so that the later ones are implied; and before a
-// branch whose ways check the same thing, one check stands for all of them. Invariant: whatever is wanted at
-// a block traps on every way from it unless it holds, and no way goes round a loop first. O(blocks *
-// `most_wanted`^2).
+// strengthen: a check that traps asks for what later ones ask for as well (check strengthening: P. Kolte,
+// M. Wolfe, "Elimination of Redundant Array Subscript Range Checks", 1995). Idea: walking backwards, each
+// block learns which bounds all ways from it check before anything is seen from outside; up to there a trap
+// may come earlier. A check takes over what is wanted behind it, so that the later ones are implied; and
+// before a branch whose ways check the same thing, one check stands for all of them. Invariant: whatever is
+// wanted at a block traps on every way from it unless it holds, and no way goes round a loop first. O(blocks
+// * `most_wanted`^2).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -11,6 +12,7 @@
 
 #include "porphyry/analyze/bounds.h"
 #include "porphyry/analyze/number.h"
+#include "porphyry/ir/edit.h"
 #include "porphyry/ir/pen.h"
 #include "porphyry/ir/words.h"
 #include "porphyry/optimize/pass.h"
@@ -59,9 +61,9 @@ WantedList met(const WantedList& a, const WantedList& b) {
   return out;
 }
 
-class Gatherer {
+class Strengthener {
  public:
-  explicit Gatherer(FunctionContext& c)
+  explicit Strengthener(FunctionContext& c)
       : c_(c), f_(c.function), dominators_(c.facts.get<Dominators>()), limits_(c.module, c.function) {}
 
   void run() {
@@ -241,10 +243,10 @@ class Gatherer {
 
 }  // namespace
 
-void gather(FunctionContext& c) {
+void strengthen(FunctionContext& c) {
   size_t traps = 0;
   for (Block b : c.function.blocks()) traps += only_traps(c.function, b);
-  if (traps > 1) Gatherer(c).run();
+  if (traps > 1) Strengthener(c).run();
 }
 
 }  // namespace porphyry
